@@ -118,13 +118,13 @@ def jobs_lock(root: Path) -> int | None:
     return fd
 
 
-def media_facts(data: DataFolder, recording: int) -> dict[str, Any] | None:
+def media_facts(data_folder: DataFolder, recording: int) -> dict[str, Any] | None:
     """What is known of a recording's media; None while there is none.
 
     `whole` where everything is made; before that as far as it is: `samples` there are, `sounded` once that is all of
     them, `small` frames to look at if there are some.
     """
-    folder = data.derived(recording)
+    folder = data_folder.derived(recording)
     whole = _facts(folder / "media.json")
     if whole is not None:
         return {**whole, "whole": True, "sounded": not whole["sound"] or sound_is_long_enough(folder, whole)}
@@ -172,17 +172,17 @@ def sounded(folder: str, begun: bool = False) -> bool:
     return False
 
 
-def look_at(data: DataFolder, recording: int) -> None:
+def look_at(data_folder: DataFolder, recording: int) -> None:
     """Remember that somebody looks at a recording now: it is made first, and thrown away last."""
-    folder = data.derived(recording)
+    folder = data_folder.derived(recording)
     if folder.is_dir():
         (folder / "looked").touch()
 
 
-def looked_at(data: DataFolder) -> dict[int, float]:
+def looked_at(data_folder: DataFolder) -> dict[int, float]:
     """When each recording was looked at last, in Unix seconds."""
     out = {}
-    for path in (data.root / "derived").glob("*/looked"):
+    for path in (data_folder.root / "derived").glob("*/looked"):
         with contextlib.suppress(OSError, ValueError):
             out[int(path.parent.name)] = path.stat().st_mtime
     return out

@@ -58,17 +58,17 @@ def out_(
     as_json: bool,
 ) -> None:
     """Write the project to PATH (.kovel.zip where it has no ending)."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     path = path if path.suffix else path.with_name(f"{path.name}.kovel.zip")
     check_folder(path)
     if path.exists() and not force:
         raise Invalid(f"{path} is there already. Choose another name, or add --force.")
-    job, done = archiving.start_archive(data, project.id, media, path.resolve(), handle)
+    job, done = archiving.start_archive(data_folder, project.id, media, path.resolve(), handle)
     try:
-        (ended,) = wait_for(data, [job.id], quiet=as_json)
+        (ended,) = wait_for(data_folder, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, JobState.CANCELLED)
+        jobs.end(data_folder.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
     if not ended.is_done:
         raise Invalid(ended.message or "It was stopped.")
@@ -84,8 +84,8 @@ def out_(
 @json_option
 def in_(path: Path, folder: Path | None, as_json: bool) -> None:
     """Open an archive as a project of this folder."""
-    data = open_data(folder)
-    done = archiving.read(data, path.resolve())
+    data_folder = open_data(folder)
+    done = archiving.read(data_folder, path.resolve())
     told = [f"{done.name}: {done.recordings} recordings, {done.media} of them brought along."]
     told += [f"{name} is off-line: find it with `kovel relink`." for name in done.missing]
     value = {

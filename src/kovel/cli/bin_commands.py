@@ -24,14 +24,14 @@ def bin_() -> None:
     """Bins: named heaps of recordings, a recording in as many as you like; and names by a pattern."""
 
 
-def _found(data: DataFolder, project: int, name: str) -> bin_rows.Bin:
-    rows = [folder for folder in bin_rows.of_project(data.db, project) if name in (folder.name, str(folder.id))]
+def _found(data_folder: DataFolder, project: int, name: str) -> bin_rows.Bin:
+    rows = [folder for folder in bin_rows.of_project(data_folder.db, project) if name in (folder.name, str(folder.id))]
     return only(rows, name, "bin", lambda b: str(b.id))
 
 
-def _told(data: DataFolder, project: int, as_json: bool) -> None:
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
-    folders = bin_rows.of_project(data.db, project)
+def _told(data_folder: DataFolder, project: int, as_json: bool) -> None:
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
+    folders = bin_rows.of_project(data_folder.db, project)
     inside = {folder.id: [names[number] for number in names if number in folder.recordings] for folder in folders}
     value = [{"id": folder.id, "name": folder.name, "recordings": inside[folder.id]} for folder in folders]
     text = "\n".join(f"{folder.name}: {', '.join(inside[folder.id]) or 'empty'}" for folder in folders)
@@ -44,8 +44,8 @@ def _told(data: DataFolder, project: int, as_json: bool) -> None:
 @json_option
 def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """The bins and what is in them."""
-    data = open_data(folder)
-    _told(data, the_project(data, project_name).id, as_json)
+    data_folder = open_data(folder)
+    _told(data_folder, the_project(data_folder, project_name).id, as_json)
 
 
 @bin_.command("make")
@@ -56,10 +56,10 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 @json_option
 def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """A new bin with these recordings in it."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    bin_rows.make(data.db, project.id, name, [the_recording(data, project.id, name).id for name in names])
-    _told(data, project.id, as_json)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    bin_rows.make(data_folder.db, project.id, name, [the_recording(data_folder, project.id, name).id for name in names])
+    _told(data_folder, project.id, as_json)
 
 
 @bin_.command("put")
@@ -73,16 +73,16 @@ def put(
     name: str, names: tuple[str, ...], out: bool, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """Recordings into a bin, or out of it."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     bin_rows.put(
-        data.db,
+        data_folder.db,
         project.id,
-        _found(data, project.id, name).id,
-        [the_recording(data, project.id, name).id for name in names],
+        _found(data_folder, project.id, name).id,
+        [the_recording(data_folder, project.id, name).id for name in names],
         out,
     )
-    _told(data, project.id, as_json)
+    _told(data_folder, project.id, as_json)
 
 
 @bin_.command("remove")
@@ -92,10 +92,10 @@ def put(
 @json_option
 def remove(name: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take a bin away; its recordings stay."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    bin_rows.remove(data.db, project.id, _found(data, project.id, name).id)
-    _told(data, project.id, as_json)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    bin_rows.remove(data_folder.db, project.id, _found(data_folder, project.id, name).id)
+    _told(data_folder, project.id, as_json)
 
 
 @bin_.command("rename")
@@ -109,11 +109,11 @@ def rename(
     pattern: str, names: tuple[str, ...], dry: bool, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """Names by a pattern: {name} {n} {n:3} {day} {camera} {roll} {kind} {timecode} {file}."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    ids = [the_recording(data, project.id, name).id for name in names]
-    rows = binning.names(data, project.id, ids, pattern)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    ids = [the_recording(data_folder, project.id, name).id for name in names]
+    rows = binning.names(data_folder, project.id, ids, pattern)
     if not dry:
-        binning.rename(data, project.id, ids, pattern)
+        binning.rename(data_folder, project.id, ids, pattern)
     value = [{"was": recording.name, "name": name} for recording, name in rows]
     answer(as_json, {"names": value}, "\n".join(f"{recording.name}: {name}" for recording, name in rows))

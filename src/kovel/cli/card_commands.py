@@ -23,9 +23,9 @@ def card() -> None:
 @json_option
 def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What is plugged in, and what of it is here already."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    rows = camera_cards.listing(data, project.id)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    rows = camera_cards.listing(data_folder, project.id)
     value = [
         {
             "name": c.name,
@@ -82,15 +82,19 @@ def copy(
 ) -> None:
     """Copy a card (its name, or a folder) with checksums, verify it, bring it in. A copy that broke off is gone on
     with."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     job = camera_cards.start_copy(
-        data, project.id, camera_cards.find(data, project.id, name), list(files) or None, to and to.resolve()
+        data_folder,
+        project.id,
+        camera_cards.find(data_folder, project.id, name),
+        list(files) or None,
+        to and to.resolve(),
     )
     try:
-        (done,) = wait_for(data, [job.id], quiet=as_json)
+        (done,) = wait_for(data_folder, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, JobState.CANCELLED)
+        jobs.end(data_folder.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. What was copied whole stays.") from None
     if not done.is_done or done.result is None:
         raise Invalid(done.message or "The copy was stopped.")

@@ -65,15 +65,15 @@ project_option = click.option(
 
 
 def open_data(folder: Path | None) -> DataFolder:
-    data = DataFolder(folder or default_folder())
-    atexit.register(data.db.close)
-    return data
+    data_folder = DataFolder(folder or default_folder())
+    atexit.register(data_folder.db.close)
+    return data_folder
 
 
-def the_project(data: DataFolder, name: str | None) -> projects.Project:
+def the_project(data_folder: DataFolder, name: str | None) -> projects.Project:
     if name:
-        return projects.find(data.db, name)
-    rows = [project for project in projects.listing(data.db) if not project.archived]
+        return projects.find(data_folder.db, name)
+    rows = [project for project in projects.listing(data_folder.db) if not project.archived]
     if len(rows) == 1:
         return rows[0]
     raise Missing(
@@ -87,17 +87,17 @@ def answer(as_json: bool, value: Any, text: str) -> None:
     click.echo(json.dumps(value, ensure_ascii=False) if as_json else text)
 
 
-def the_recording(data: DataFolder, project: int, name: str) -> Recording:
-    rows = recordings.of_project(data.db, project)
+def the_recording(data_folder: DataFolder, project: int, name: str) -> Recording:
+    rows = recordings.of_project(data_folder.db, project)
     found = [recording for recording in rows if str(recording.id) == name] or [
         recording for recording in rows if name in (recording.name, Path(recording.path).name)
     ]
     return only(found, name, "recording", lambda r: f"{r.id} ({r.path})")
 
 
-def the_subclip(data: DataFolder, project: int, name: str) -> Subclip:
-    rows = subclips.of_project(data.db, project)
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
+def the_subclip(data_folder: DataFolder, project: int, name: str) -> Subclip:
+    rows = subclips.of_project(data_folder.db, project)
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
     found = [subclip for subclip in rows if str(subclip.id) == name] or [
         subclip for subclip in rows if subclip.name == name
     ]
@@ -134,21 +134,23 @@ def check_folder(out: Path) -> None:
         raise Invalid(f"{out} is a folder. Name a file in it.")
 
 
-def _how_far(rows: Sequence[jobs.Job]) -> str:
-    left = max((job.seconds_left or 0 for job in rows), default=0)
-    share = sum(job.progress for job in rows) / max(1, len(rows))
+def _how_far(all_jobs: Sequence[jobs.Job]) -> str:
+    left = max((job.seconds_left or 0 for job in all_jobs), default=0)
+    share = sum(job.progress for job in all_jobs) / max(1, len(all_jobs))
     return f"{share:.0%}{f', {left} s left' if left else ''}   "
 
 
-def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
+def wait_for(
+    data_folder: DataFolder, ids: list[int], quiet: bool = False, most: float = float("inf")
+) -> list[jobs.Job]:
     """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this
     process does meanwhile."""
-    scheduler = scheduler_for(data)
+    scheduler = scheduler_for(data_folder)
     own = scheduler.start()
     end = time.monotonic() + most
     try:
         while True:
-            rows = [jobs.get(data.db, i) for i in ids]
+            rows = [jobs.get(data_folder.db, i) for i in ids]
             is_over = not any(job.is_open for job in rows) or time.monotonic() > end
             if not quiet and sys.stderr.isatty():
                 click.echo(f"\r{'' if is_over else _how_far(rows)}", nl=False, err=True)
@@ -162,5 +164,5 @@ def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float 
             scheduler.stop()
 
 
-def typed(text: str, rate: Rate, now: int = 0) -> int:
-    return parse_entry(text, rate, now=now)
+def typed(text: str, frame_rate: Rate, now: int = 0) -> int:
+    return parse_entry(text, frame_rate, now=now)

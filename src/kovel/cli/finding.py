@@ -18,9 +18,11 @@ from kovel.services.footage import relinking
 @json_option
 def relink(folder_to_search: Path, better: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Find recordings that are off-line in DIR and all below it: by checksum, whatever they are called now."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    (job,) = wait_for(data, [relinking.search(data, project.id, folder_to_search.resolve(), better).id], quiet=as_json)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    (job,) = wait_for(
+        data_folder, [relinking.search(data_folder, project.id, folder_to_search.resolve(), better).id], quiet=as_json
+    )
     if not job.is_done or job.result is None:
         raise click.ClickException(job.message or "The search was stopped.")
     done = relinking.Found.of(job.result)

@@ -36,9 +36,9 @@ from kovel.store import jobs, projects, recordings, stories, subclips, transcrip
 @json_option
 def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Projects; with --project its recordings and subclips."""
-    data = open_data(folder)
+    data_folder = open_data(folder)
     if not project_name:
-        rows = projects.listing(data.db)
+        rows = projects.listing(data_folder.db)
         value = [
             {
                 "id": project.id,
@@ -59,9 +59,9 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
             )
             or "No projects yet.",
         )
-    project = projects.find(data.db, project_name)
-    latest = jobs.latest_of_recordings(data.db, project.id)
-    recs = recordings.of_project(data.db, project.id)
+    project = projects.find(data_folder.db, project_name)
+    latest = jobs.latest_of_recordings(data_folder.db, project.id)
+    recs = recordings.of_project(data_folder.db, project.id)
     inside: dict[str, Any] = {
         "recordings": [
             {
@@ -86,7 +86,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
                 "verdict": subclip.verdict,
                 "tags": subclip.tags,
             }
-            for subclip in subclips.of_project(data.db, project.id)
+            for subclip in subclips.of_project(data_folder.db, project.id)
         ],
     }
     text = [
@@ -98,21 +98,21 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
-def bring_timeline(data: DataFolder, project: projects.Project, kind: str, file: Path, as_json: bool) -> None:
+def bring_timeline(data_folder: DataFolder, project: projects.Project, kind: str, file: Path, as_json: bool) -> None:
     """A timeline or an edit list as a story of its own."""
     from kovel.services.story.timeline_import import bring_in
 
     if not file.is_file():
         raise Missing(f"There is no file {file}.")
-    sid, name, left = bring_in(data, project.id, kind, file.name, file.read_bytes())
-    told = [f"{name}: story {sid}, {stories.load(data.db, sid).story.length} frames.", *left]
-    answer(as_json, {"story": sid, "name": name, "left": left}, "\n".join(told))
+    story_id, name, left = bring_in(data_folder, project.id, kind, file.name, file.read_bytes())
+    told = [f"{name}: story {story_id}, {stories.load(data_folder.db, story_id).story.length} frames.", *left]
+    answer(as_json, {"story": story_id, "name": name, "left": left}, "\n".join(told))
 
 
-def _prepared(data: DataFolder, project: int, numbers: set[int], quiet: bool) -> list[str]:
+def _prepared(data_folder: DataFolder, project: int, numbers: set[int], quiet: bool) -> list[str]:
     """Waits until these recordings are prepared: what failed, in words."""
-    latest = jobs.latest_of_recordings(data.db, project).values()
-    done = wait_for(data, [job.id for job in latest if job.recording in numbers], quiet=quiet)
+    latest = jobs.latest_of_recordings(data_folder.db, project).values()
+    done = wait_for(data_folder, [job.id for job in latest if job.recording in numbers], quiet=quiet)
     return [job.message for job in done if job.has_failed]
 
 
@@ -151,18 +151,20 @@ def import_(
 
     `kovel import otio FILE` and `kovel import edl FILE` bring in a story that was made elsewhere.
     """
-    data = open_data(folder)
+    data_folder = open_data(folder)
     if len(files) == 2 and str(files[0]) in TIMELINES and not files[0].exists():
-        bring_timeline(data, the_project(data, project_name), str(files[0]), files[1], as_json)
+        bring_timeline(data_folder, the_project(data_folder, project_name), str(files[0]), files[1], as_json)
         return
     paths = _recordings_at(files, tell=not as_json)
-    project = projects.create(data.db, new, rate, size, start, drop) if new else the_project(data, project_name)
-    made, bad = bring_in_all(data, project.id, paths, kind=kind)
+    project = (
+        projects.create(data_folder.db, new, rate, size, start, drop) if new else the_project(data_folder, project_name)
+    )
+    made, bad = bring_in_all(data_folder, project.id, paths, kind=kind)
     if words and len(made) == 1:
-        bad += take_words(data, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
+        bad += take_words(data_folder, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
     if made and not no_wait:
-        bad += _prepared(data, project.id, {recording.id for recording in made}, quiet=as_json)
-    _tell_what_came(data, project, made, bad, as_json)
+        bad += _prepared(data_folder, project.id, {recording.id for recording in made}, quiet=as_json)
+    _tell_what_came(data_folder, project, made, bad, as_json)
     if not made:
         sys.exit(1)
 
@@ -183,10 +185,17 @@ def _recordings_at(given: Sequence[Path], tell: bool) -> list[Path]:
 
 
 def _tell_what_came(
-    data: DataFolder, project: projects.Project, made: list[recordings.Recording], bad: list[str], as_json: bool
+    data_folder: DataFolder,
+    project: projects.Project,
+    made_recordings: list[recordings.Recording],
+    bad: list[str],
+    as_json: bool,
 ) -> None:
-    rows = [{"id": one.id, "name": one.name, "ready": recordings.get(data.db, one.id).ready} for one in made]
-    lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made]
+    rows = [
+        {"id": one.id, "name": one.name, "ready": recordings.get(data_folder.db, one.id).ready}
+        for one in made_recordings
+    ]
+    lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made_recordings]
     answer(as_json, {"project": project.id, "recordings": rows, "refused": bad}, "\n".join(lines))
     for why in [] if as_json else bad:
         click.echo(why, err=True)
@@ -211,17 +220,17 @@ def search(
 ) -> None:
     """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins
     so."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project.id)}
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project.id)}
     if meaning is not None:
         if words:
             raise Invalid("Look for words or for a meaning, not for both at once.")
-        return _by_meaning(data, project, names, meaning, limit, as_json)
+        return _by_meaning(data_folder, project, names, meaning, limit, as_json)
     if not words:
         raise Invalid("Say what to look for: words, or --meaning TEXT.")
     asked = " ".join(f'"{word}"' if " " in word and '"' not in word else word for word in words)
-    rows = transcripts.search(data.db, project.id, asked)
+    rows = transcripts.search(data_folder.db, project.id, asked)
     plain = [found.text.replace("\x02", "").replace("\x03", "") for found in rows]
     value = [
         {
@@ -243,12 +252,12 @@ def search(
 
 
 def _by_meaning(
-    data: DataFolder, project: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool
+    data_folder: DataFolder, project: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool
 ) -> None:
     from kovel.cli.meaning_commands import worked_out
     from kovel.services.log.sentence_meaning import search as found
 
-    worked_out(data, project.id, as_json)
+    worked_out(data_folder, project.id, as_json)
     hits = [
         {
             "recording": names[hit.said.recording],
@@ -259,7 +268,7 @@ def _by_meaning(
             "how": hit.how,
             "score": hit.score,
         }
-        for hit in found(data, project.id, asked, limit)
+        for hit in found(data_folder, project.id, asked, limit)
     ]
     lines = [
         f"{hit['how']:<8} {hit['recording']}  "
@@ -278,9 +287,9 @@ def _by_meaning(
 @project_option
 def words(recording: str, kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
     """The transcript of a recording as WebVTT, SRT, JSON or plain text."""
-    data = open_data(folder)
-    this_recording = the_recording(data, the_project(data, project_name).id, recording)
-    body = transcript(transcripts.words(data.db, this_recording.id), kind)
+    data_folder = open_data(folder)
+    this_recording = the_recording(data_folder, the_project(data_folder, project_name).id, recording)
+    body = transcript(transcripts.words(data_folder.db, this_recording.id), kind)
     write_out(out, body)
 
 
@@ -295,8 +304,8 @@ def set_(
     recording: str, setting: str, value: str, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """A setting of RECORDING in every story of the project: a number, on, off, or `none` to take it back."""
-    data = open_data(folder)
-    this_recording = the_recording(data, the_project(data, project_name).id, recording)
+    data_folder = open_data(folder)
+    this_recording = the_recording(data_folder, the_project(data_folder, project_name).id, recording)
     words: dict[str, object] = {"on": True, "off": False, "none": None}
     given = words.get(value, value)
     if isinstance(given, str) and not (SETTINGS[setting].choices or SETTINGS[setting].named):
@@ -304,5 +313,5 @@ def set_(
             given = int(given) if given.lstrip("+-").isdecimal() else float(given)
         except ValueError:
             raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
-    now, did = set_on_recording(data, this_recording.id, setting, given)
+    now, did = set_on_recording(data_folder, this_recording.id, setting, given)
     answer(as_json, {"did": did, "settings": now.settings.to_json()}, did)

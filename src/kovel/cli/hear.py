@@ -59,17 +59,17 @@ def transcribe(
     path = Path(file)
     remark = ""
     if project_name or not path.exists():
-        data = open_data(folder)
+        data_folder = open_data(folder)
         if not project_name and not path.exists() and "/" in file:
             raise Unusable(f"There is no file {file}.")
-        recording = the_recording(data, the_project(data, project_name).id, file)
+        recording = the_recording(data_folder, the_project(data_folder, project_name).id, file)
         if code := code_of(language):
-            binning.set_all(data, [recording.id], {"language": code})
-        (done,) = wait_for(data, [transcription.transcribe(data, recording.id).id], quiet=as_json)
+            binning.set_all(data_folder, [recording.id], {"language": code})
+        (done,) = wait_for(data_folder, [transcription.transcribe(data_folder, recording.id).id], quiet=as_json)
         if not done.is_done:
             raise click.ClickException(done.message or "The transcription was stopped.")
-        said, remark = transcripts.words(data.db, recording.id), jobs.get(data.db, done.id).message
-        tongue = recordings.get(data.db, recording.id).tongue
+        said, remark = transcripts.words(data_folder.db, recording.id), jobs.get(data_folder.db, done.id).message
+        tongue = recordings.get(data_folder.db, recording.id).tongue
         rows = [
             {"text": word.text, "start": word.start / 48000, "end": word.end / 48000, "sure": round(word.sure, 3)}
             for word in said
@@ -116,14 +116,14 @@ def threshold_of(ctx: click.Context, param: click.Parameter, value: str) -> floa
 @json_option
 def voices(recording: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Tell two voices of a RECORDING apart, and name who says which sentence."""
-    data = open_data(folder)
-    this_recording = the_recording(data, the_project(data, project_name).id, recording)
-    (done,) = wait_for(data, [speaker_separation.tell_apart(data, this_recording.id).id], quiet=as_json)
+    data_folder = open_data(folder)
+    this_recording = the_recording(data_folder, the_project(data_folder, project_name).id, recording)
+    (done,) = wait_for(data_folder, [speaker_separation.tell_apart(data_folder, this_recording.id).id], quiet=as_json)
     if not done.is_done:
         raise click.ClickException(done.message or "It was stopped.")
     said = [
         {"speaker": sentence.speaker, "start": sentence.start / 48000, "text": sentence.text}
-        for sentence in sentences(transcripts.words(data.db, this_recording.id))
+        for sentence in sentences(transcripts.words(data_folder.db, this_recording.id))
     ]
     answer(as_json, {"told": done.message, "sentences": said}, done.message)
 
@@ -221,17 +221,17 @@ def beats_(file: Path, as_json: bool) -> None:
 
 
 def _synced_in(
-    data: DataFolder, project: Project, files: Sequence[str], timecode: bool, quiet: bool
+    data_folder: DataFolder, project: Project, files: Sequence[str], timecode: bool, quiet: bool
 ) -> list[dict[str, Any]]:
     """Recordings of a project as a sync set: each one's place on the first one's clock."""
-    ids = [the_recording(data, project.id, file).id for file in files]
+    ids = [the_recording(data_folder, project.id, file).id for file in files]
     if timecode:
-        syncing.sync_by_timecode(data, project.id, ids)
+        syncing.sync_by_timecode(data_folder, project.id, ids)
     else:
-        (done,) = wait_for(data, [syncing.sync_by_sound(data, project.id, ids).id], quiet=quiet)
+        (done,) = wait_for(data_folder, [syncing.sync_by_sound(data_folder, project.id, ids).id], quiet=quiet)
         if not done.is_done or done.message:
             raise click.ClickException(done.message or "The matching was stopped.")
-    kept = [recordings.get(data.db, i) for i in ids]
+    kept = [recordings.get(data_folder.db, i) for i in ids]
     first = kept[0].sync.offset if kept[0].sync else 0
     return [
         {
@@ -276,8 +276,8 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
     if timecode and not project_name:
         raise click.UsageError("By timecode needs --project.")
     if project_name:
-        data = open_data(folder)
-        rows = _synced_in(data, the_project(data, project_name), files, timecode, quiet=as_json)
+        data_folder = open_data(folder)
+        rows = _synced_in(data_folder, the_project(data_folder, project_name), files, timecode, quiet=as_json)
     else:
         rows = _synced(files)
     text = "\n".join(

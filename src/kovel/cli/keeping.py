@@ -23,8 +23,8 @@ def backup(directory: Path, folder: Path | None, as_json: bool) -> None:
 
     Recordings are not in it; they stay where they are. `kovel restore` brings it back.
     """
-    data = open_data(folder)
-    out = copies.back_up(data.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
+    data_folder = open_data(folder)
+    out = copies.back_up(data_folder.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
     answer(
         as_json, {"path": str(out), "bytes": out.stat().st_size}, f"{out} written, {out.stat().st_size / 1e6:.1f} MB."
     )

@@ -53,12 +53,12 @@ def add(
     as_json: bool,
 ) -> None:
     """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    this_recording = the_recording(data, project.id, recording)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    this_recording = the_recording(data_folder, project.id, recording)
     frame = typed(start, project.rate)
     subclip = subclips.add(
-        data.db,
+        data_folder.db,
         this_recording.id,
         frame,
         typed(end, project.rate, frame),
@@ -85,12 +85,12 @@ def add(
 def import_(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are
     told."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     new, left = from_csv(
-        text_of(file.name, file.read_bytes()), recordings.of_project(data.db, project.id), project.rate
+        text_of(file.name, file.read_bytes()), recordings.of_project(data_folder.db, project.id), project.rate
     )
-    made = subclips.add_all(data.db, project.id, new, f"log taken from {file.name}") if new else []
+    made = subclips.add_all(data_folder.db, project.id, new, f"log taken from {file.name}") if new else []
     answer(
         as_json,
         {"kept": [subclip.id for subclip in made], "refused": left},
@@ -107,13 +107,13 @@ def import_(file: Path, folder: Path | None, project_name: str | None, as_json: 
 @project_option
 def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
     """The log as CSV, or as OpenTimelineIO with markers."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
-    clips = subclips.of_project(data.db, project.id)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    clips = subclips.of_project(data_folder.db, project.id)
     if kind == "csv":
-        body = to_csv(log_lines(data, project.id), project.rate)
+        body = to_csv(log_lines(data_folder, project.id), project.rate)
     else:
-        marked = {row: markers.of_recording(data.db, row) for row in rows}
+        marked = {row: markers.of_recording(data_folder.db, row) for row in rows}
         body = otio.adapters.write_to_string(to_otio("log", project, list(rows.values()), clips, marked), "otio_json")
     write_out(out, body)

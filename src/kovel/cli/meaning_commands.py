@@ -13,11 +13,11 @@ from kovel.services.log import proposing, sentence_meaning, theming
 from kovel.store import recordings
 
 
-def worked_out(data: DataFolder, project: int, quiet: bool) -> None:
+def worked_out(data_folder: DataFolder, project: int, quiet: bool) -> None:
     """Wait until the meaning of everything that is said is there."""
-    job = sentence_meaning.work_out(data, project)
+    job = sentence_meaning.work_out(data_folder, project)
     if job:
-        (done,) = wait_for(data, [job.id], quiet=quiet)
+        (done,) = wait_for(data_folder, [job.id], quiet=quiet)
         if not done.is_done:
             raise Invalid(done.message or "It was stopped.")
 
@@ -31,12 +31,12 @@ def worked_out(data: DataFolder, project: int, quiet: bool) -> None:
 def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What all interviews have in common: their statements grouped by meaning, with how much is said and kept of
     each."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    worked_out(data, project.id, as_json)
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project.id)}
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    worked_out(data_folder, project.id, as_json)
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project.id)}
     if twice:
-        rows = theming.told_twice(data, project.id)
+        rows = theming.told_twice(data_folder, project.id)
         pair = [
             [
                 {
@@ -59,9 +59,9 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
             for twice in rows
         )
         return answer(as_json, {"pairs": value}, text or "Nothing is told twice.")
-    found = theming.listing(data, project.id)
+    found = theming.listing(data_folder, project.id)
     if anew or not found:
-        found = theming.group(data, project.id)
+        found = theming.group(data_folder, project.id)
     told = [
         {
             "id": theme.id,
@@ -107,21 +107,21 @@ def propose(
     length: str, chosen: tuple[str, ...], order: Order, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """A first radio cut to judge: whole sentences, nothing told twice, as a new story beside the others."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     try:
         seconds = float(parse_seconds(length, project.rate))
     except TimeError as error:
         raise Invalid(str(error)) from None
-    worked_out(data, project.id, as_json)
-    rows = theming.listing(data, project.id) or theming.group(data, project.id)
+    worked_out(data_folder, project.id, as_json)
+    rows = theming.listing(data_folder, project.id) or theming.group(data_folder, project.id)
     ids = []
     for name in chosen:
         found = [theme for theme in rows if name in (str(theme.id), theme.name)]
         if not found:
             raise Missing(f"There is no theme called {name}. `kovel themes` shows them.")
         ids.append(found[0].id)
-    done = proposing.propose(data, project.id, seconds, ids, order)
+    done = proposing.propose(data_folder, project.id, seconds, ids, order)
     value = {
         "story": done.story,
         "name": done.name,

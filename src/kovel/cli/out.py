@@ -69,9 +69,9 @@ def render(
     as_json: bool,
 ) -> None:
     """Make a file of the story: a film, its sound, stems, a still. PATH without an ending gets the kind's."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    output = _choice(ready(data), choice) if choice else Output()
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    output = _choice(ready(data_folder), choice) if choice else Output()
     given: dict[str, Any] = {"kind": kind, "quality": quality, "shape": shape, "height": height, "captions": captions}
     output = replace(output, **{name: value for name, value in given.items() if value is not None})
     if fps:
@@ -82,13 +82,13 @@ def render(
         output = replace(output, end=typed(end, project.rate))
     if out and output.kind in KINDS:
         out = _place(out, output.kind, force)
-    job = start_output(data, stories.current(data.db, project.id), output, out)
+    job = start_output(data_folder, stories.current(data_folder.db, project.id), output, out)
     for ended in (signal.SIGTERM, signal.SIGHUP):  # whatever ends the command ends its render
         signal.signal(ended, signal.default_int_handler)
     try:
-        (done,) = wait_for(data, [job.id], quiet=as_json)
+        (done,) = wait_for(data_folder, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, JobState.CANCELLED)
+        jobs.end(data_folder.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
     if not done.is_done or done.result is None:
         raise click.ClickException(done.message or "The render was stopped.")
@@ -153,11 +153,11 @@ def _place(out: Path, kind: str, force: bool) -> Path:
 @json_option
 def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """The story as OpenTimelineIO or EDL."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
-    write_out(out, TIMELINES[kind].write(kept.story, kept.name, project, rows), as_json, kind=kind)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    write_out(out, TIMELINES[kind].write(kept_story.story, kept_story.name, project, rows), as_json, kind=kind)
 
 
 @click.command()
@@ -188,18 +188,18 @@ def captions(
     from kovel.services.handoff.captioning import bring, caption_file, too_fast
     from kovel.store import caption_rows as kept_captions
 
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
     if file or words:
-        n, notes = bring(data, kept, file.name, file.read_bytes()) if file else (0, [])
+        n, notes = bring(data_folder, kept_story, file.name, file.read_bytes()) if file else (0, [])
         if not file:
-            kept_captions.bring(data.db, kept.id, "", None)
+            kept_captions.bring(data_folder.db, kept_story.id, "", None)
         did = f"{n} captions brought in." if file else "The captions follow the words again."
         answer(as_json, {"captions": n, "notes": notes}, "\n".join([did, *notes]))
         return
     format = CAPTION_FORMATS[kind]
-    body, rows = caption_file(data, kept, format, chars)
+    body, rows = caption_file(data_folder, kept_story, format, chars)
     if format.is_chapters:
         write_out(out, body, as_json, kind=kind)
         return
@@ -225,15 +225,15 @@ def papers(kind: str, out: Path | None, folder: Path | None, project_name: str |
     what to look at."""
     from kovel.services.handoff.story_documents import document, pdf_of
 
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
     if out and out.suffix.lower() == ".pdf":
         check_folder(out)
-        made, body = pdf_of(data, kept, kind)
+        made, body = pdf_of(data_folder, kept_story, kind)
         with written_whole(out) as part:
             part.write_bytes(body)
         answer(as_json, {"path": str(out), "kind": kind, "rows": len(made.rows)}, f"{out} written.")
         return
-    made = document(data, kept, kind)
+    made = document(data_folder, kept_story, kind)
     write_out(out, to_csv(made), as_json, kind=kind, rows=len(made.rows))

@@ -21,11 +21,13 @@ def picture() -> None:
 @story_options
 def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Frame these pieces and covers (by number) on the speaker's face."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    sid = stories.current(data.db, project.id)
-    asked = face_framing.sit_on_faces(data, project.id, stories.load(data.db, sid).story, list(items))
-    tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    story_id = stories.current(data_folder.db, project.id)
+    asked = face_framing.sit_on_faces(
+        data_folder, project.id, stories.load(data_folder.db, story_id).story, list(items)
+    )
+    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
 
 
 @picture.command("punch")
@@ -33,11 +35,11 @@ def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None,
 @story_options
 def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Punch in on every second exposed jump, on the face."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    sid = stories.current(data.db, project.id)
-    asked, _ = face_framing.punch_in(data, project.id, stories.load(data.db, sid).story, zoom)
-    tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    story_id = stories.current(data_folder.db, project.id)
+    asked, _ = face_framing.punch_in(data_folder, project.id, stories.load(data_folder.db, story_id).story, zoom)
+    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
 
 
 @picture.command("poses")
@@ -45,13 +47,13 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
 @story_options
 def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Move exposed jumps to the frames within the pauses beside them that differ least."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    sid = stories.current(data.db, project.id)
-    asked, would = closest_poses.all_poses(data, project.id, stories.load(data.db, sid).story)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    story_id = stories.current(data_folder.db, project.id)
+    asked, would = closest_poses.all_poses(data_folder, project.id, stories.load(data_folder.db, story_id).story)
     if dry:
         return answer(as_json, {"did": would.did, "notes": list(would.notes)}, "\n".join([would.did, *would.notes]))
-    return tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+    return tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
 
 
 @picture.command("shape")
@@ -59,9 +61,9 @@ def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: boo
 @story_options
 def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """This story in another shape (9:16, 4:5, 1:1, 16:9), as a story of its own."""
-    data = open_data(folder)
-    sid, did = face_framing.other_shape(data, the_project(data, project_name).id, shape)
-    answer(as_json, {"story": sid, "did": did}, f"{did}.")
+    data_folder = open_data(folder)
+    story_id, did = face_framing.other_shape(data_folder, the_project(data_folder, project_name).id, shape)
+    answer(as_json, {"story": story_id, "did": did}, f"{did}.")
 
 
 @picture.command("match")
@@ -70,9 +72,11 @@ def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bo
 @story_options
 def match(recording: str, other: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Give RECORDING the colours of OTHER."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    did, table = look_tables.match(data, *(the_recording(data, project.id, name).id for name in (recording, other)))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    did, table = look_tables.match(
+        data_folder, *(the_recording(data_folder, project.id, name).id for name in (recording, other))
+    )
     answer(as_json, {"did": did, "table": table}, f"{did}.")
 
 
@@ -81,6 +85,6 @@ def match(recording: str, other: str, folder: Path | None, project_name: str | N
 @story_options
 def table(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take in a .cube table; then: kovel story set piece=4 table=NAME, or kovel set RECORDING table=NAME."""
-    data = open_data(folder)
-    name = look_tables.take_in_table(data, file.name, file.read_bytes()[: look_tables.LARGEST + 1])
+    data_folder = open_data(folder)
+    name = look_tables.take_in_table(data_folder, file.name, file.read_bytes()[: look_tables.LARGEST + 1])
     answer(as_json, {"name": name}, f"Kept as {name}.")

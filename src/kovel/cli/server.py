@@ -78,7 +78,7 @@ def _has_screen() -> bool:
     return sys.platform == "darwin" or any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY"))
 
 
-def _serve(data: DataFolder, at: At, path: str = "/") -> None:
+def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
     import uvicorn
 
     from kovel.demo.project import FOOTAGE
@@ -99,12 +99,14 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
         *(path for path in (Path("/media"), Path("/mnt"), Path("/Volumes")) if path.is_dir()),
     ]
     address = f"http{'s' if at.cert else ''}://{_named_in_address(at)}:{port}{path}"
-    crew = Crew(at.queue, data.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
+    crew = Crew(at.queue, data_folder.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
     if crew:
         crew.look_first()
-    app = create_app(data, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), crew=crew)
+    application = create_app(
+        data_folder, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), crew=crew
+    )
     config = uvicorn.Config(
-        app,
+        application,
         host=at.host,
         port=port,
         log_level="warning",
@@ -124,7 +126,7 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
             if server.should_exit:
                 return
             time.sleep(0.02)
-        click.echo(f"Kovel is at {address}   (data in {data.root}; Ctrl-C ends it)")
+        click.echo(f"Kovel is at {address}   (data in {data_folder.root}; Ctrl-C ends it)")
         sys.stdout.flush()
         if at.browser and _has_screen():
             webbrowser.open(address)
@@ -137,18 +139,19 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     server.run()
 
 
-def _looked_after(data: DataFolder) -> None:
+def _looked_after(data_folder: DataFolder) -> None:
     """The database is whole, and today's copy of it is made, before anything is served."""
-    if wrong := damage(data.db.path):
+    if wrong := damage(data_folder.db.path):
         raise click.ClickException(
-            f"The database in {data.root} is damaged ({wrong}). "
+            f"The database in {data_folder.root} is damaged ({wrong}). "
             + (
-                f"The last good copy is of {found[0][0]}: `kovel restore --data {data.root} latest` brings it back."
-                if (found := copies(data.backups))
+                f"The last good copy is of {found[0][0]}: "
+                f"`kovel restore --data {data_folder.root} latest` brings it back."
+                if (found := copies(data_folder.backups))
                 else "There is no copy of it in its folder."
             )
         )
-    daily(data.db, data.backups, date.today())
+    daily(data_folder.db, data_folder.backups, date.today())
 
 
 def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
@@ -191,9 +194,9 @@ def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
 @server_options
 def serve(folder: Path | None, at: At) -> None:
     """Start Kovel and print its address."""
-    data = open_data(folder)
-    _looked_after(data)
-    _serve(data, at)
+    data_folder = open_data(folder)
+    _looked_after(data_folder)
+    _serve(data_folder, at)
 
 
 @click.command()
@@ -202,9 +205,9 @@ def demo(folder: Path | None, at: At) -> None:
     """Start with the demo project (its own data folder unless --data is given)."""
     from kovel.demo.project import ensure
 
-    data = DataFolder(folder or default_folder().with_name("kovel-demo"))
-    project = ensure(data)
-    if jobs.unfinished(data.db):
+    data_folder = DataFolder(folder or default_folder().with_name("kovel-demo"))
+    project = ensure(data_folder)
+    if jobs.unfinished(data_folder.db):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
-    _looked_after(data)
-    _serve(data, at, f"/p/{project}/story")
+    _looked_after(data_folder)
+    _serve(data_folder, at, f"/p/{project}/story")

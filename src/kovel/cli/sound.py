@@ -69,9 +69,11 @@ def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: boo
 def loudness(what: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Loudness, its range and true peak of a FILE, or of the open `story` (ITU-R BS.1770, EBU R 128)."""
     if what == "story":
-        data = open_data(folder)
-        project = the_project(data, project_name)
-        measured = mixing.measure(data, project.id, stories.load(data.db, stories.current(data.db, project.id)).story)
+        data_folder = open_data(folder)
+        project = the_project(data_folder, project_name)
+        measured = mixing.measure(
+            data_folder, project.id, stories.load(data_folder.db, stories.current(data_folder.db, project.id)).story
+        )
     else:
         with ready(Path(what), levels=False) as this_ready:
             plan = {
@@ -109,8 +111,8 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
     from kovel.media.listen import sound24
     from kovel.services.handoff.stems import joined_music
 
-    rate = Rate(25)
-    wanted = rate.frame_to_sample(typed(length, rate))
+    frame_rate = Rate(25)
+    wanted = frame_rate.frame_to_sample(typed(length, frame_rate))
     if out:
         _new(out)
     with ready(file, levels=False) as this_ready:
@@ -157,12 +159,18 @@ def sound() -> None:
 
 
 def _do(folder: Path | None, project_name: str | None, as_json: bool, work: Any) -> None:
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    sid = stories.current(data.db, project.id)
-    asked, more = work(data, project, stories.load(data.db, sid).story)
-    kept, done = stories.edit(data.db, sid, None, *asked)
-    value = {"revision": kept.revision, "did": done.did, "notes": list(done.notes), "made": list(done.made), **more}
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    story_id = stories.current(data_folder.db, project.id)
+    asked, more = work(data_folder, project, stories.load(data_folder.db, story_id).story)
+    kept_story, done = stories.edit(data_folder.db, story_id, None, *asked)
+    value = {
+        "revision": kept_story.revision,
+        "did": done.did,
+        "notes": list(done.notes),
+        "made": list(done.made),
+        **more,
+    }
     answer(as_json, value, "\n".join([done.did, *(f"  {note}" for note in done.notes)]))
 
 
@@ -261,7 +269,9 @@ def tone_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 def stems_(out: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Dialogue, natural sound, effects, voice and music each as a WAV file as long as the story; together they are
     the mix."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    rows = write_stems(data, project.id, stories.load(data.db, stories.current(data.db, project.id)).story, out)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    rows = write_stems(
+        data_folder, project.id, stories.load(data_folder.db, stories.current(data_folder.db, project.id)).story, out
+    )
     answer(as_json, {"stems": [str(path) for path in rows]}, "\n".join(f"Written: {path}" for path in rows))

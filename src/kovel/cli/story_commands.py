@@ -35,10 +35,10 @@ def story() -> None:
     """The story: show, add, cover, edit, undo, redo."""
 
 
-def tell(data: DataFolder, as_json: bool, kept: stories.Kept, done: Any) -> None:
+def tell(data_folder: DataFolder, as_json: bool, kept_story: stories.Kept, done: Any) -> None:
     value = {
-        "revision": kept.revision,
-        "length": kept.story.length,
+        "revision": kept_story.revision,
+        "length": kept_story.story.length,
         "did": done.did,
         "notes": list(done.notes),
         "made": list(done.made),
@@ -54,11 +54,11 @@ def story_options(f: Callable[..., Any]) -> Callable[..., Any]:
 @story_options
 def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Pieces, seams and covers as they stand."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
-    this_story = kept.story
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    this_story = kept_story.story
     kinds = {
         seam.at: seam.kind for seam in seams(this_story, {key: recording.source for key, recording in rows.items()})
     }
@@ -101,7 +101,7 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     answer(
         as_json,
         {
-            "revision": kept.revision,
+            "revision": kept_story.revision,
             "length": this_story.length,
             "rate": str(this_story.rate),
             "pieces": pieces,
@@ -120,13 +120,17 @@ def story_add(
     subclip: tuple[str, ...], at: str | None, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """Add subclips (by name or number) at the end of the story, or at a time."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    sid = stories.current(data.db, project.id)
-    found = [the_subclip(data, project.id, name) for name in subclip]
-    place = stories.load(data.db, sid).story.length if at is None else typed(at, project.rate)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    story_id = stories.current(data_folder.db, project.id)
+    found = [the_subclip(data_folder, project.id, name) for name in subclip]
+    place = stories.load(data_folder.db, story_id).story.length if at is None else typed(at, project.rate)
     ranges = [[subclip.recording, subclip.start, subclip.length] for subclip in found]
-    tell(data, as_json, *stories.edit(data.db, sid, None, "insert_several", {"at": place, "ranges": ranges}))
+    tell(
+        data_folder,
+        as_json,
+        *stories.edit(data_folder.db, story_id, None, "insert_several", {"at": place, "ranges": ranges}),
+    )
 
 
 @story.command("cover")
@@ -149,9 +153,9 @@ def story_cover(
     as_json: bool,
 ) -> None:
     """Lay a shot over the dialogue by three points, picture only."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    values: dict[str, Any] = {"source": the_recording(data, project.id, recording).id}
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    values: dict[str, Any] = {"source": the_recording(data_folder, project.id, recording).id}
     values |= {
         name: typed(value, project.rate)
         for name, value in (("at", at), ("until", until), ("start", start), ("end", end))
@@ -159,7 +163,11 @@ def story_cover(
     }
     if lane is not None:
         values["lane"] = lane
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, "lay_cover", values))
+    tell(
+        data_folder,
+        as_json,
+        *stories.edit(data_folder.db, stories.current(data_folder.db, project.id), None, "lay_cover", values),
+    )
 
 
 @story.command("shots")
@@ -173,17 +181,23 @@ def story_shots(
     at: str, until: str | None, lay: int | None, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """Shots that could cover what is said, best first."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
     found = covers(
-        data, project.id, kept.story, typed(at, project.rate), None if until is None else typed(until, project.rate)
+        data_folder,
+        project.id,
+        kept_story.story,
+        typed(at, project.rate),
+        None if until is None else typed(until, project.rate),
     )
     if lay is not None:
         if lay > len(found.offers):
             raise Invalid(f"There are {len(found.offers)} shots to choose from.")
         offer = found.offers[lay - 1]
-        return tell(data, as_json, *stories.edit(data.db, kept.id, None, offer.command, dict(offer.params)))
+        return tell(
+            data_folder, as_json, *stories.edit(data_folder.db, kept_story.id, None, offer.command, dict(offer.params))
+        )
     rows = [
         {"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params} for offer in found.offers
     ]
@@ -227,8 +241,8 @@ def story_edit(
     as_json: bool,
 ) -> None:
     """Any edit of the core: COMMAND name=value ... Lengths and times in frames (or as typed, with a colon or s)."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     known = parameters(command)
     given: dict[str, Any] = {}
     for value in values:
@@ -239,10 +253,14 @@ def story_edit(
             given[k] = _value(known[k][0], x, project.rate)
         except ValueError as error:
             raise Invalid(f"{k}: {error}") from None
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), revision, command, given))
+    tell(
+        data_folder,
+        as_json,
+        *stories.edit(data_folder.db, stories.current(data_folder.db, project.id), revision, command, given),
+    )
 
 
-def _value(kind: Any, text: str, rate: Rate) -> Any:
+def _value(kind: Any, text: str, frame_rate: Rate) -> Any:
     """What was given for a parameter of this type: text, yes or no, a number or a time, `none`, or several with commas
     between (`pieces=2,5`; stretches as `cuts=10-20,40-55`, ranges as `ranges=1-0-50`)."""
     kinds = get_args(kind) or (kind,)
@@ -256,24 +274,24 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
         return text
     if float in kinds and "," not in text:
         return float(text) if "." in text else int(text)
-    return _values(kind, text, rate)
+    return _values(kind, text, frame_rate)
 
 
-def _values(kind: Any, text: str, rate: Rate) -> Any:
+def _values(kind: Any, text: str, frame_rate: Rate) -> Any:
     """A number; where a list is taken, numbers with commas between, or rows of them with hyphens."""
     takes_only_list = get_origin(kind) is list
     if not takes_only_list and all(get_origin(one) is not list for one in get_args(kind)):
-        return _number(text, rate)
+        return _number(text, frame_rate)
     rows = [row for row in text.split(",") if row.strip()]
     if get_args(kind) and get_origin(get_args(kind)[0]) is list:
-        return [[_number(number, rate) for number in row.split("-")] for row in rows]
+        return [[_number(number, frame_rate) for number in row.split("-")] for row in rows]
     if takes_only_list or len(rows) > 1:
-        return [_number(row, rate) for row in rows]
-    return _number(text, rate)
+        return [_number(row, frame_rate) for row in rows]
+    return _number(text, frame_rate)
 
 
-def _number(text: str, rate: Rate) -> int:
-    return int(text) if text.strip().lstrip("-").isdecimal() else typed(text, rate)
+def _number(text: str, frame_rate: Rate) -> int:
+    return int(text) if text.strip().lstrip("-").isdecimal() else typed(text, frame_rate)
 
 
 @story.command("set", context_settings={"ignore_unknown_options": True})
@@ -283,11 +301,11 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`,
     `recording=3 warmth=10` (every use of it in this story; in every story: kovel set). A value of none takes a
     setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     scopes, settings = _scopes_and_settings(values)
     asked = _as_edit([(scope, name, value) for scope in scopes for name, value in settings.items()])
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, *asked))
+    tell(data_folder, as_json, *stories.edit(data_folder.db, stories.current(data_folder.db, project.id), None, *asked))
 
 
 def _scopes_and_settings(words: Sequence[str]) -> tuple[list[int | str], dict[str, Any]]:
@@ -365,13 +383,21 @@ def _setting(name: str, text: str) -> Any:
 @story_options
 def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take the last edit back."""
-    data = open_data(folder)
-    tell(data, as_json, *history.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    data_folder = open_data(folder)
+    tell(
+        data_folder,
+        as_json,
+        *history.undo(data_folder.db, stories.current(data_folder.db, the_project(data_folder, project_name).id)),
+    )
 
 
 @story.command("redo")
 @story_options
 def story_redo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Do again what was undone."""
-    data = open_data(folder)
-    tell(data, as_json, *history.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    data_folder = open_data(folder)
+    tell(
+        data_folder,
+        as_json,
+        *history.redo(data_folder.db, stories.current(data_folder.db, the_project(data_folder, project_name).id)),
+    )

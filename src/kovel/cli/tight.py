@@ -66,18 +66,18 @@ def tighten(
     as_json: bool,
 ) -> None:
     """Make pieces of RECORDINGS without their pauses, fillers and false starts: one undo step in the story."""
-    data = open_data(folder)
-    project = the_project(data, project_name)
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
     wanted = _kinds_named(kinds)
-    sid = stories.current(data.db, project.id)
-    story = stories.load(data.db, sid).story
+    story_id = stories.current(data_folder.db, project.id)
+    story = stories.load(data_folder.db, story_id).story
     before, ranges, cuts, desks = 0, [], [], []
     for name in recordings:
-        recording = the_recording(data, project.id, name)
+        recording = the_recording(data_folder, project.id, name)
         desk = Desk(Settings(shortest, pad_before, pad_after), kinds_off=[kind for kind in KINDS if kind not in wanted])
-        found = work.rows(data, recording.id, project.rate, desk)
+        found = work.rows(data_folder, recording.id, project.rate, desk)
         if in_place:
-            cuts += work.in_story(data, story, recording.id, desk)
+            cuts += work.in_story(data_folder, story, recording.id, desk)
         desks.append((recording.id, desk))
         pieces = work.left(found, 0, recording.length(project.rate))
         before += recording.length(project.rate)
@@ -91,8 +91,8 @@ def tighten(
         asked: tuple[str, dict[str, Any]] = ("insert_several", {"at": story.length, "ranges": ranges})
         if in_place:
             asked = ("take_out", {"cuts": sorted(cuts)})
-        did = stories.edit(data.db, sid, None, *asked)[1].did
+        did = stories.edit(data_folder.db, story_id, None, *asked)[1].did
         for recording_id, desk in desks if in_place else []:
-            work.put(data, recording_id, desk)
+            work.put(data_folder, recording_id, desk)
     seconds = [float(x / project.rate.fps) for x in (before, after)]
     answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")

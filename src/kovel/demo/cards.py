@@ -26,11 +26,11 @@ MADE_UP = {
 }
 
 
-def plug_in(data: DataFolder, name: str, failing: bool = False) -> Path:
+def plug_in(data_folder: DataFolder, name: str, failing: bool = False) -> Path:
     """Plug in a made-up card; `failing`: it can be read to its middle only."""
     if name not in MADE_UP:
         raise Missing(f"There is no such card. There are: {', '.join(MADE_UP)}.")
-    to = place(data) / name
+    to = place(data_folder) / name
     for path, of in MADE_UP[name][1].items():
         this_path = to / path
         this_path.parent.mkdir(parents=True, exist_ok=True)
@@ -72,8 +72,8 @@ def _tone(path: Path, hz: int) -> None:
         writer.writeframes((np.sin(2 * np.pi * hz * t) * 6_000 * np.minimum(1, t * 4)).astype("<i2").tobytes())
 
 
-def pull_out(data: DataFolder, name: str) -> None:
-    folder = place(data) / name
+def pull_out(data_folder: DataFolder, name: str) -> None:
+    folder = place(data_folder) / name
     if name not in MADE_UP or not folder.exists():
         raise Missing("That card is not plugged in.")
     gone = folder.with_name(f".{name}.{os.getpid()}")

@@ -64,71 +64,83 @@ LOOKS: dict[str, dict[str, float]] = {
 UPRIGHT = "Story cut 9 to 16"
 
 
-def ensure(data: DataFolder) -> int:
+def ensure(data_folder: DataFolder) -> int:
     """The demo project's id, made if it is not there. Preparing its recordings is left to the jobs."""
-    for project in projects.listing(data.db):
+    for project in projects.listing(data_folder.db):
         if project.name == NAME:
             return project.id
-    project = projects.create(data.db, NAME, "25", "1920x1080", "10:00:00:00")
+    project = projects.create(data_folder.db, NAME, "25", "1920x1080", "10:00:00:00")
     made: dict[str, Recording] = {}
     for file, name, kind, day, roll, camera in RECORDINGS:
         path = FOOTAGE / file
         recording = bring_in(
-            data, project.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera, facts=probe(str(path))
+            data_folder,
+            project.id,
+            path,
+            name=name,
+            kind=kind,
+            day=day,
+            roll=roll,
+            camera=camera,
+            facts=probe(str(path)),
         )
         if kind == "interview":
-            take_words(data, recording, f"{path.stem}.json", path.with_suffix(".json").read_text())
+            take_words(data_folder, recording, f"{path.stem}.json", path.with_suffix(".json").read_text())
         made[file] = recording
     ranges: dict[str, tuple[int, int, int]] = {}
     for file, first, last, name, tags in BITES:
-        begin, end = find(data, made[file], project.rate, first, last)
-        subclips.add(data.db, made[file].id, begin, end, name=name, tags=tags)
+        begin, end = find(data_folder, made[file], project.rate, first, last)
+        subclips.add(data_folder.db, made[file].id, begin, end, name=name, tags=tags)
         ranges[name] = (made[file].id, begin, end)
-    sid = stories.current(data.db, project.id)
+    story_id = stories.current(data_folder.db, project.id)
     for name in STORY:
         source, begin, end = ranges[name]
-        stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": begin, "length": end - begin})
+        stories.edit(
+            data_folder.db, story_id, None, "add_at_end", {"source": source, "start": begin, "length": end - begin}
+        )
     by_name = {recording.name: recording for recording in made.values()}
     path = FOOTAGE / "tone-maren.flac"
-    tone = bring_in(data, project.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path)))
+    tone = bring_in(
+        data_folder, project.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path))
+    )
     for shot, piece, word, seconds, start in COVERS:
-        story = stories.load(data.db, sid).story
+        story = stories.load(data_folder.db, story_id).story
         source, begin, end = ranges[STORY[piece]]
         this_word = next(
             other
-            for other in transcripts.words(data.db, source)
+            for other in transcripts.words(data_folder.db, source)
             if other.text == word and begin <= other.frames(project.rate)[0] < end
         )
         at = story.starts[piece] + this_word.frames(project.rate)[0] - begin
         until = at + int(seconds * 25)
         stories.edit(
-            data.db,
-            sid,
+            data_folder.db,
+            story_id,
             None,
             "lay_cover",
             {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)},
         )
     made["tone-maren.flac"] = tone
-    _sound(data, sid, made)
-    _picture(data, project.id, sid, by_name)
+    _sound(data_folder, story_id, made)
+    _picture(data_folder, project.id, story_id, by_name)
     return project.id
 
 
-def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recording]) -> None:
+def _picture(data_folder: DataFolder, project: int, story_id: int, shots: dict[str, Recording]) -> None:
     """An opening title, two lower thirds, a push, a dissolve between covers, one look over a recording; and an upright
     version, framed as the Picture room worked it out of this footage (demo/making/picture.py)."""
     for name, settings in LOOKS.items():
         for setting, value in settings.items():
-            recordings.set_value(data.db, shots[name].id, setting, value)
+            recordings.set_value(data_folder.db, shots[name].id, setting, value)
 
     def do(name: str, **params: Any) -> None:
-        stories.edit(data.db, sid, None, name, params)
+        stories.edit(data_folder.db, story_id, None, name, params)
 
-    story = stories.load(data.db, sid).story
+    story = stories.load(data_folder.db, story_id).story
     bell = next(cover for cover in story.covers if cover.source == shots["The crossing bell"].id)
     end = story.at(bell) + bell.length
     do("lay_cover", source=shots["Gulls over the landing"].id, at=end, until=end + 70, start=20, lane=bell.lane)
-    do("set_value", to=stories.load(data.db, sid).story.next_id - 1, setting="appear", value=14)
+    do("set_value", to=stories.load(data_folder.db, story_id).story.next_id - 1, setting="appear", value=14)
     odile = next(
         start
         for piece, start in zip(story.pieces, story.starts, strict=False)
@@ -138,16 +150,16 @@ def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recordin
     do("lay_title", at=story.starts[1] + 70, text="Maren / ferrywoman", how="lower third", length=75)
     do("lay_title", at=odile + 8, text="Odile / keeper of the tide room", how="lower third", length=80)
     do("push", items=[story.pieces[-1].id], last=114)
-    upright = stories.create(data.db, project, UPRIGHT, of=sid)
+    upright = stories.create(data_folder.db, project, UPRIGHT, of=story_id)
     rows = json.loads((FOOTAGE / "picture.json").read_text())
     if rows:
         stories.edit(
-            data.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"}
+            data_folder.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"}
         )
-    stories.open_story(data.db, project, sid)
+    stories.open_story(data_folder.db, project, story_id)
 
 
-def _sound(data: DataFolder, sid: int, made: dict[str, Recording]) -> None:
+def _sound(data_folder: DataFolder, story_id: int, made: dict[str, Recording]) -> None:
     """The story's sound as the Sound room worked it out of this footage (demo/making/sound.py)."""
 
     def of(value: Any) -> Any:
@@ -158,18 +170,19 @@ def _sound(data: DataFolder, sid: int, made: dict[str, Recording]) -> None:
         return {key: of(value) for key, value in value.items()} if isinstance(value, dict) else value
 
     for name, params in json.loads((FOOTAGE / "sound.json").read_text()):
-        stories.edit(data.db, sid, None, name, of(params))
+        stories.edit(data_folder.db, story_id, None, name, of(params))
 
 
-def find(data: DataFolder, recording: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
+def find(data_folder: DataFolder, recording: Recording, frame_rate: Rate, first: str, last: str) -> tuple[int, int]:
     """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
-    words = transcripts.words(data.db, recording.id)
+    words = transcripts.words(data_folder.db, recording.id)
     text = [word.text for word in words]
     i = next(i for i in range(len(text)) if text[i : i + len(first.split())] == first.split())
     count = len(last.split())
     j = next(j for j in range(i, len(text)) if text[j : j + count] == last.split()) + count - 1
-    a = max(words[i].frames(rate)[0] - 3, words[i - 1].frames(rate)[1] if i else 0)
+    a = max(words[i].frames(frame_rate)[0] - 3, words[i - 1].frames(frame_rate)[1] if i else 0)
     b = min(
-        words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else recording.length(rate)
+        words[j].frames(frame_rate)[1] + 4,
+        words[j + 1].frames(frame_rate)[0] if j + 1 < len(words) else recording.length(frame_rate),
     )
     return a, b

@@ -42,7 +42,7 @@ class Block:
 
 def caption_blocks(text: str) -> tuple[list[Block], list[tuple[int, str]]]:
     """The cues of WebVTT or SubRip in the order of the file, and what could not be taken: (line number, why)."""
-    out: list[Block] = []
+    blocks: list[Block] = []
     refused: list[tuple[int, str]] = []
     for number, lines in _cues(text):
         cue = _cue(lines)
@@ -52,8 +52,8 @@ def caption_blocks(text: str) -> tuple[list[Block], list[tuple[int, str]]]:
             refused.append((number, "it ends before it begins"))
         else:
             start, end = _samples(cue.start_time), _samples(cue.end_time)
-            out.append(Block(number, start, end, (cue.voice or "").strip(), cue.raw_text))
-    return out, refused
+            blocks.append(Block(number, start, end, (cue.voice or "").strip(), cue.raw_text))
+    return blocks, refused
 
 
 def _cues(text: str) -> Iterator[tuple[int, list[str]]]:

@@ -16,15 +16,15 @@ from kovel.exchange.caption_files import as_srt, as_vtt, stamped
 MOST = 20_000  # cues of a file
 
 
-def _stamp(frame: int, rate: Rate) -> str:
+def _stamp(frame: int, frame_rate: Rate) -> str:
     """A story frame as a time of the film, to the millisecond."""
-    return stamped(round(frame * 1000 / rate.fps))
+    return stamped(round(frame * 1000 / frame_rate.fps))
 
 
-def to_vtt(cues: Sequence[Cue], rate: Rate) -> str:
+def to_vtt(cues: Sequence[Cue], frame_rate: Rate) -> str:
     return as_vtt(
         [
-            _caption(cue.at, cue.end, rate, (f"<v {_plain(cue.speaker)}>" if cue.speaker else "") + _lines(cue))
+            _caption(cue.at, cue.end, frame_rate, (f"<v {_plain(cue.speaker)}>" if cue.speaker else "") + _lines(cue))
             for cue in cues
         ]
     )
@@ -34,23 +34,23 @@ def _lines(cue: Cue) -> str:
     return "\n".join(_plain(line) for line in cue.lines)
 
 
-def _caption(at: int, end: int, rate: Rate, text: str, identifier: str | None = None) -> Caption:
-    return Caption(_stamp(at, rate), _stamp(end, rate), text, identifier)
+def _caption(at: int, end: int, frame_rate: Rate, text: str, identifier: str | None = None) -> Caption:
+    return Caption(_stamp(at, frame_rate), _stamp(end, frame_rate), text, identifier)
 
 
 def _plain(text: str) -> str:
     return escape(text).replace("-->", "--&gt;").replace("\n", " ")
 
 
-def to_srt(cues: Sequence[Cue], rate: Rate) -> str:
-    return as_srt([_caption(cue.at, cue.end, rate, "\n".join(cue.lines)) for cue in cues])
+def to_srt(cues: Sequence[Cue], frame_rate: Rate) -> str:
+    return as_srt([_caption(cue.at, cue.end, frame_rate, "\n".join(cue.lines)) for cue in cues])
 
 
-def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
+def to_ttml(cues: Sequence[Cue], frame_rate: Rate, language: str = "en") -> str:
     """EBU-TT-D: times of the media, one region at the lower edge, white on black boxes."""
     body = "\n".join(
         f'      <p xml:id="c{index}" region="below" style="all"'
-        f' begin="{_stamp(cue.at, rate)}" end="{_stamp(cue.end, rate)}">'
+        f' begin="{_stamp(cue.at, frame_rate)}" end="{_stamp(cue.end, frame_rate)}">'
         f'<span style="words">{"<br/>".join(escape(line) for line in cue.lines)}</span></p>'
         for index, cue in enumerate(cues, 1)
     )
@@ -81,12 +81,12 @@ def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
 """
 
 
-def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> str:
+def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, frame_rate: Rate) -> str:
     """Chapters (frame, heading) as WebVTT: each until the next one."""
     ends = [*(at for at, _ in rows[1:]), length]
     return as_vtt(
         [
-            _caption(at, end, rate, _plain(name), str(index))
+            _caption(at, end, frame_rate, _plain(name), str(index))
             for index, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1)
         ]
     )
@@ -135,10 +135,10 @@ CAPTION_FORMATS = {
 }
 
 
-def cues_of(told: dict[str, Any], rate: Rate) -> list[Cue]:
+def cues_of(told: dict[str, Any], frame_rate: Rate) -> list[Cue]:
     """Cues of a caption file that was taken apart (exchange/sent_files.py) at story frames, lines kept."""
-    out: list[Cue] = []
+    cues: list[Cue] = []
     for a, b, lines, speaker in told["cues"]:
-        at, end = (round(s * rate.fps / SAMPLE_RATE) for s in (a, b))
-        out.append(Cue(at, max(at + 1, end), tuple(lines), speaker, (0, len(out))))
-    return out
+        at, end = (round(s * frame_rate.fps / SAMPLE_RATE) for s in (a, b))
+        cues.append(Cue(at, max(at + 1, end), tuple(lines), speaker, (0, len(cues))))
+    return cues

@@ -118,7 +118,7 @@ def _shot_list(told: DocumentInput) -> Iterator[Row]:
 
 def _cue_sheet(told: DocumentInput) -> Iterator[Row]:
     """The music, cue by cue."""
-    story, rate = told.story, told.story.rate
+    story, frame_rate = told.story, told.story.rate
     cues = sorted((story.at(sound), sound) for sound in story.sounds if sound.kind == "music")
     for number, (at, sound) in enumerate(cues, 1):
         recording = told.recordings.get(sound.source)
@@ -129,10 +129,10 @@ def _cue_sheet(told: DocumentInput) -> Iterator[Row]:
                 str(number),
                 told.timecode(at),
                 told.timecode(end),
-                stamp(end - at, rate),
+                stamp(end - at, frame_rate),
                 recording.name,
                 file,
-                stamp(sound.start, rate),
+                stamp(sound.start, frame_rate),
             )
 
 

@@ -17,17 +17,20 @@ from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
 
-def _place(fields: Sequence[str], line: int, project: Project, shift: int, left: list[str]) -> tuple[int, int] | None:
-    """Story frames [a, b) that an event takes; None where it has none that can be taken, which is said in `left`."""
+def _place(
+    fields: Sequence[str], line: int, project: Project, shift: int, left_out: list[str]
+) -> tuple[int, int] | None:
+    """Story frames [a, b) that an event takes; None where it has none that can be taken, which is said in
+    `left_out`."""
     try:
         at, end = (
             parse_entry(fields[k], project.rate, drop=project.drop) - project.start_frame - shift for k in (8, 9)
         )
     except TimeError as error:
-        left.append(f"Line {line}: {error}")
+        left_out.append(f"Line {line}: {error}")
         return None
     if end <= at or at < 0:
-        left.append(f"Line {line}: it lies before the story’s start, {project.start_timecode}, or is empty.")
+        left_out.append(f"Line {line}: it lies before the story’s start, {project.start_timecode}, or is empty.")
         return None
     return at, end
 
@@ -36,7 +39,7 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
     """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue,
     what is seen beside it covers. A list that begins at another hour than the story is moved to its start, and says
     so."""
-    rate, left = project.rate, []  # type: Rate, list[str]
+    frame_rate, left = project.rate, []  # type: Rate, list[str]
     name = told["name"] or "Edit list"
     seen: list[Use] = []
     heard: list[Use] = []
@@ -44,7 +47,7 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
     for i, fields, notes in told["events"]:
         m = ["", *fields]
         place = _place(m, i, project, shift, left)
-        use = _event(m, i, notes, *place, rate, recordings, left) if place else None
+        use = _event(m, i, notes, *place, frame_rate, recordings, left) if place else None
         if use is None:
             continue
         if m[4].startswith(("W", "K")):
@@ -53,10 +56,10 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
             seen.append(replace(use, blend=int(m[5] or 0) if m[4] == "D" else 0))
         if m[3].upper().startswith(("A", "B")) or "A" in m[3].upper():
             heard.append(replace(use, blend=0))
-    return Taken(name, _of_events(rate, seen, heard, recordings, left), left)
+    return Taken(name, _of_events(frame_rate, seen, heard, recordings, left), left)
 
 
-def _shift(events: list[Any], project: Project, left: list[str]) -> int:
+def _shift(events: list[Any], project: Project, left_out: list[str]) -> int:
     """Frames by which a list lies elsewhere than the story: where all of it begins before the story does, or an hour
     and more after."""
     begins = []
@@ -68,7 +71,7 @@ def _shift(events: list[Any], project: Project, left: list[str]) -> int:
     first = min(begins, default=0)
     if 0 <= first < 3600 * project.rate.fps:
         return 0
-    left.append(
+    left_out.append(
         f"The list begins at {project.timecode(first)}, the story at {project.start_timecode}: everything was moved "
         "to the story’s start."
     )
@@ -81,9 +84,9 @@ def _event(
     notes: list[str],
     at: int,
     end: int,
-    rate: Rate,
+    frame_rate: Rate,
     recordings: dict[int, Recording],
-    left: list[str],
+    left_out: list[str],
 ) -> Use | None:
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())
@@ -91,20 +94,20 @@ def _event(
     said = {name: value.strip() for name, _, value in pairs}
     names = [said.get(name, "") for name in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
     try:  # to tell those of one name apart, a second is near enough
-        about = rate.frame_to_seconds(parse_entry(m[6], rate))
+        about = frame_rate.frame_to_seconds(parse_entry(m[6], frame_rate))
     except TimeError:
         about = None
     recording = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
     if recording is None:
-        left.append(f"Line {i}: {names[0] or names[1] or m[2]} {ABSENT}.")
+        left_out.append(f"Line {i}: {names[0] or names[1] or m[2]} {ABSENT}.")
         return None
     try:
         own = parse_entry(m[6], recording.rate, drop=recording.drops or ";" in m[6]) - recording.first
     except TimeError as error:
-        left.append(f"Line {i}: {error}")
+        left_out.append(f"Line {i}: {error}")
         return None
-    left += [f"Line {i}: “{note[:60]}” is not taken." for note in notes if not note.startswith(("*", "M2", "FCM"))]
-    first = first_frame_showing(own, rate, recording.rate)
+    left_out += [f"Line {i}: “{note[:60]}” is not taken." for note in notes if not note.startswith(("*", "M2", "FCM"))]
+    first = first_frame_showing(own, frame_rate, recording.rate)
     return Use(at, end, recording.id, first, _speed(notes, recording.rate))
 
 
@@ -130,7 +133,7 @@ def _heard_for(use: Use, heard: list[Use]) -> int:
 
 
 def _of_events(
-    rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]
+    frame_rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left_out: list[str]
 ) -> Story:
     """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
     length = max((use.end for use in (*seen, *heard)), default=0)
@@ -148,15 +151,15 @@ def _of_events(
     upper = [use for use in seen if not use.card and not _shown(use, base)]
     blends = {use.at: use.blend for use in seen if use.blend}
     base = [replace(use, blend=blends.get(use.at, 0)) for use in base]
-    return built(rate, base, [upper] if upper else [], [heard], recordings, left)
+    return built(frame_rate, base, [upper] if upper else [], [heard], recordings, left_out)
 
 
-def _met(use: Use, rows: list[Use]) -> list[Use]:
+def _met(use: Use, uses: list[Use]) -> list[Use]:
     """The rows, in order and one after the other, that reach into the time of a use."""
-    index = bisect_right(rows, use.at, key=lambda x: x.end)
+    index = bisect_right(uses, use.at, key=lambda x: x.end)
     out = []
-    while index < len(rows) and rows[index].at < use.end:
-        out.append(rows[index])
+    while index < len(uses) and uses[index].at < use.end:
+        out.append(uses[index])
         index += 1
     return out
 

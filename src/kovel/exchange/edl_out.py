@@ -108,21 +108,21 @@ def _heard(story: Story, recordings: Recordings) -> list[_Event]:
 
 def _event_lines(number: int, event: _Event, project: Project, recordings: Recordings, reels: _Reels) -> list[str]:
     """The lines of one event."""
-    rate, drop = project.rate, project.drop
-    record = [format_timecode(project.start_frame + frame, rate, drop) for frame in (event.at, event.end)]
+    frame_rate, drop = project.rate, project.drop
+    record = [format_timecode(project.start_frame + frame, frame_rate, drop) for frame in (event.at, event.end)]
     recording = recordings.get(event.image.source or 0)
     if recording is None:
-        black = [format_timecode(frame, rate, drop) for frame in (0, event.end - event.at)]
+        black = [format_timecode(frame, frame_rate, drop) for frame in (0, event.end - event.at)]
         return [f"{number:03d}  BL       {event.track}     C        {' '.join((*black, *record))}"]
     moves = recording.frames is not None
-    first = recording.first + (own_frame(event.image, 0, rate, recording.rate) if moves else 0)
-    speed = recording.rate.fps * Fraction(*event.image.speed) if moves else rate.fps
-    count = int(abs(event.end - event.at) * abs(speed) / rate.fps + Fraction(1, 2))
+    first = recording.first + (own_frame(event.image, 0, frame_rate, recording.rate) if moves else 0)
+    speed = recording.rate.fps * Fraction(*event.image.speed) if moves else frame_rate.fps
+    count = int(abs(event.end - event.at) * abs(speed) / frame_rate.fps + Fraction(1, 2))
     first = first if speed >= 0 else max(0, first - count + 1)  # what is used of it; M2 says that it runs backwards
     used = [format_timecode(frame, recording.rate, recording.drops) for frame in (first, first + count)]
     reel = reels.of(recording.id)
     lines = [f"{number:03d}  {reel:<8} {event.track}     C        {' '.join((*used, *record))}"]
-    if speed != rate.fps:
+    if speed != frame_rate.fps:
         lines.append(f"M2   {reel:<8}       {float(speed):05.1f}                {used[0]}")
     return [*lines, f"* FROM CLIP NAME: {recording.name}", f"* SOURCE FILE: {Path(recording.path).name}"]
 

@@ -48,7 +48,7 @@ class Line:
     used: int
 
 
-def to_csv(lines: Iterable[Line], rate: Rate) -> str:
+def to_csv(lines: Iterable[Line], frame_rate: Rate) -> str:
     """RFC 4180 rows under COLUMNS. In and out are timecodes from the recording's first frame, at the project's rate.
 
     A cell that a spreadsheet would take for a formula gets an apostrophe before it.
@@ -60,7 +60,7 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
     names = Counter(i for _, i in {(line.recording.id, line.recording.name.casefold()) for line in lines})
     for line in lines:
         subclip, recording = line.clip, line.recording
-        times = [format_timecode(f, rate) for f in (subclip.start, subclip.end, subclip.length)]
+        times = [format_timecode(f, frame_rate) for f in (subclip.start, subclip.end, subclip.length)]
         cells = [
             subclip.name,
             recording.name if names[recording.name.casefold()] == 1 else f"{recording.name} #{recording.id}",
@@ -79,11 +79,11 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
     return out.getvalue()
 
 
-def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New], list[str]]:
+def from_csv(text: str, recordings: Sequence[Recording], frame_rate: Rate) -> tuple[list[New], list[str]]:
     """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out
     are needed, `length` may stand for out; recordings are known by name or by file name, or, where several are
     called alike, by their number behind it (`C0001 #7`); times are as editors type them."""
-    known = _by_name(rows)
+    known = _by_name(recordings)
     text = text.lstrip("\ufeff")
     first = text.split("\n", 1)[0]
     sheet = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count))
@@ -91,7 +91,7 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
     if not {"recording", "in"} <= heads or not heads & {"out", "length"}:
         return [], ["Line 1: the columns recording, in and out are needed, named like that in the first line."]
     made: list[New] = []
-    left: list[str] = []
+    left_out: list[str] = []
     for row in sheet:
         cells = {
             (name or "").strip().casefold(): (cell or "").strip().removeprefix("'")
@@ -100,16 +100,16 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
         }
         if any(cells.values()):
             try:
-                made.append(_range_of(cells, known, rate))
+                made.append(_range_of(cells, known, frame_rate))
             except (Invalid, TimeError) as error:
-                left.append(f"Line {sheet.line_num}: {error}")
-    return made, left
+                left_out.append(f"Line {sheet.line_num}: {error}")
+    return made, left_out
 
 
-def _by_name(rows: Sequence[Recording]) -> dict[str, list[Recording]]:
+def _by_name(recordings: Sequence[Recording]) -> dict[str, list[Recording]]:
     """Recordings by everything they are called; a recording's name counts before another one's file name."""
     known: dict[str, list[Recording]] = {}
-    for recording in rows:
+    for recording in recordings:
         file, name = Path(recording.path), recording.name.casefold()
         number = f"#{recording.id}"
         for called in {name, file.name.casefold(), file.stem.casefold(), number, f"{name} {number}"}:
@@ -120,7 +120,7 @@ def _by_name(rows: Sequence[Recording]) -> dict[str, list[Recording]]:
     return known
 
 
-def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], rate: Rate) -> New:
+def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], frame_rate: Rate) -> New:
     """The range that a row asks for. Raises `Invalid` or `TimeError` where it does not fit."""
     called = cells.get("recording", "")
     found = known.get(called.casefold(), [])
@@ -130,17 +130,17 @@ def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], rate: Ra
         several = ", ".join(f"“{called[:60]} #{recording.id}”" for recording in found)
         raise Invalid(f"{len(found)} recordings are called “{called[:60]}”. Write which: {several}.")
     recording = found[0]
-    start = parse_entry(cells.get("in", ""), rate)
+    start = parse_entry(cells.get("in", ""), frame_rate)
     if cells.get("out"):
-        end = parse_entry(cells["out"], rate, now=start)
+        end = parse_entry(cells["out"], frame_rate, now=start)
     else:
-        end = start + parse_entry(cells.get("length", ""), rate)
+        end = start + parse_entry(cells.get("length", ""), frame_rate)
     verdict = cells.get("verdict", "keep").casefold()
     if verdict not in VERDICTS:
         raise Invalid(f"“{verdict[:30]}” is no verdict (keep, maybe or drop).")
     if end <= start:
         raise Invalid("the out point is not after the in point.")
-    if start < 0 or end > recording.length(rate):
+    if start < 0 or end > recording.length(frame_rate):
         raise Invalid(f"the range runs past the {'start' if start < 0 else 'end'} of {recording.name}.")
     name, note, tags = cells.get("name", "")[:120], cells.get("note", ""), cells.get("tags", "")
     return New(recording.id, start, end, name, note, tags, verdict)
@@ -149,15 +149,15 @@ def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], rate: Ra
 def to_otio(
     name: str,
     project: Project,
-    rows: Sequence[Recording],
+    recordings: Sequence[Recording],
     clips: Sequence[Subclip],
     markers: Mapping[int, Sequence[Marker]],
 ) -> otio.schema.SerializableCollection:
     """A collection: each recording whole, with its markers, then each subclip as a clip of its range."""
     fps = float(project.rate.fps)
-    by_id = {recording.id: recording for recording in rows}
+    by_id = {recording.id: recording for recording in recordings}
     out = otio.schema.SerializableCollection(f"{project.name} - {name}")
-    for recording in rows:
+    for recording in recordings:
         if not markers.get(recording.id):
             continue
         whole = clip_of(recording, project, 0, recording.length(project.rate))

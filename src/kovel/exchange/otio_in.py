@@ -30,19 +30,19 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
     name = told["name"] or "Timeline"
     if told["unchanged"] and (same := _ours(told["ours"], project, recordings)):
         return Taken(name, same)
-    left: list[str] = []
+    left_out: list[str] = []
     tracks: dict[str, list[list[Use]]] = {"Video": [], "Audio": []}
     for t in told["tracks"]:
-        uses = _uses(t, project, recordings, left)
+        uses = _uses(t, project, recordings, left_out)
         if t["kind"] in tracks and (uses or t["kind"] == "Video"):
             tracks[t["kind"]].append(uses)
     if sum(len(row) for rows in tracks.values() for row in rows) > MOST:
         raise Refused("That timeline is too long.")
     pictures = tracks["Video"] or [[]]
     first = next((number for number, uses in enumerate(pictures) if uses), len(pictures) - 1)
-    story = built(project.rate, pictures[first], pictures[first + 1 :], tracks["Audio"], recordings, left)
+    story = built(project.rate, pictures[first], pictures[first + 1 :], tracks["Audio"], recordings, left_out)
     marks = [(marker, project.rate.seconds_to_frame(Fraction(*at))) for marker, at in told["markers"]]
-    return Taken(name, headed(story, marks), left)
+    return Taken(name, headed(story, marks), left_out)
 
 
 def _ours(stored: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Story | None:
@@ -69,52 +69,54 @@ def _ours(stored: dict[str, Any], project: Project, recordings: dict[int, Record
         return None
 
 
-def _uses(track: dict[str, Any], project: Project, recordings: dict[int, Recording], left: list[str]) -> list[Use]:
-    """The clips of a track as uses of recordings, in order; what cannot be taken is told in `left`."""
-    out: list[Use] = []
-    blend, rate = 0, project.rate
+def _uses(track: dict[str, Any], project: Project, recordings: dict[int, Recording], left_out: list[str]) -> list[Use]:
+    """The clips of a track as uses of recordings, in order; what cannot be taken is told in `left_out`."""
+    uses: list[Use] = []
+    blend, frame_rate = 0, project.rate
     for x in track["items"]:
         if x["is"] == "transition":
-            blend = rate.seconds_to_frame(Fraction(*x["blend"]))
+            blend = frame_rate.seconds_to_frame(Fraction(*x["blend"]))
             if x["type"] != DISSOLVE:
-                left.append(f"A transition of another kind ({x['type'] or x['name']}) became a cut.")
+                left_out.append(f"A transition of another kind ({x['type'] or x['name']}) became a cut.")
                 blend = 0
             continue
         begin = Fraction(*x["at"])
-        at = rate.seconds_to_frame(begin)
+        at = frame_rate.seconds_to_frame(begin)
         where = f"{project.timecode(at)} on {track['name'] or track['kind']}"
         if x["is"] == "broken":
-            left.append(f"{where}: “{x['name']}” has no length or place that can be read. It is left out.")
+            left_out.append(f"{where}: “{x['name']}” has no length or place that can be read. It is left out.")
             continue
-        end = rate.seconds_to_frame(begin + Fraction(*x["length"]))
+        end = frame_rate.seconds_to_frame(begin + Fraction(*x["length"]))
         if x["is"] == "gap" or end <= at:
             blend = 0
             continue
         if x["is"] != "clip":
-            left.append(f"{where}: “{x['name']}” is a {x['type'].lower()} inside the timeline; only clips are taken.")
+            left_out.append(
+                f"{where}: “{x['name']}” is a {x['type'].lower()} inside the timeline; only clips are taken."
+            )
             continue
-        use = _use(x, at, end, rate, recordings, left, where)
+        use = _use(x, at, end, frame_rate, recordings, left_out, where)
         if use is not None:
-            out.append(replace(use, blend=max(0, blend)))
+            uses.append(replace(use, blend=max(0, blend)))
         blend = 0
-    return out
+    return uses
 
 
-def _settings_on(x: dict[str, Any], left: list[str], where: str) -> Values:
+def _settings_on(x: dict[str, Any], left_out: list[str], where: str) -> Values:
     try:
         return Values.from_json(x["settings"] or {})
     except (ValueError, AttributeError, TypeError, KeyError, IndexError):
-        left.append(f"{where}: what is set on “{x['name']}” cannot be read.")
+        left_out.append(f"{where}: what is set on “{x['name']}” cannot be read.")
         return NONE
 
 
-def _generated(x: dict[str, Any], at: int, end: int, own: Values, left: list[str], where: str) -> Use | None:
-    """A title or a card; None for what another generator makes, which is said in `left`."""
+def _generated(x: dict[str, Any], at: int, end: int, own_values: Values, left_out: list[str], where: str) -> Use | None:
+    """A title or a card; None for what another generator makes, which is said in `left_out`."""
     if x["generator"] == "Title":
-        return Use(at, end, 0, settings=own)
+        return Use(at, end, 0, settings=own_values)
     if x["generator"] == "SolidColor":
-        return _card(at, end, x["parameters"], left, where)
-    left.append(f"{where}: “{x['name']}” is made by a generator ({x['generator']}) that is not known here.")
+        return _card(at, end, x["parameters"], left_out, where)
+    left_out.append(f"{where}: “{x['name']}” is made by a generator ({x['generator']}) that is not known here.")
     return None
 
 
@@ -126,36 +128,42 @@ def _file_named(url: str) -> str:
 
 
 def _use(
-    x: dict[str, Any], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str], where: str
+    x: dict[str, Any],
+    at: int,
+    end: int,
+    frame_rate: Rate,
+    recordings: dict[int, Recording],
+    left_out: list[str],
+    where: str,
 ) -> Use | None:
-    own = _settings_on(x, left, where)
+    own = _settings_on(x, left_out, where)
     if x["generator"] is not None:
-        return _generated(x, at, end, own, left, where)
+        return _generated(x, at, end, own, left_out, where)
     file = _file_named(x["url"])
     first = Fraction(*x["first"]) if x["first"] else Fraction(0)
     begun = Fraction(*x["begun"]) if x["begun"] else None
     recording = found(recordings, (file, x["media"], x["name"]), None if begun is not None else first)
     if recording is None:
-        left.append(f"{where}: {file or x['name'] or 'a clip without a name'} {ABSENT}.")
+        left_out.append(f"{where}: {file or x['name'] or 'a clip without a name'} {ABSENT}.")
         return None
     speed = Fraction(1)
     for scalar, effect in x["effects"]:
         if scalar is not None:
             speed = Fraction(scalar).limit_denominator(10_000)
         else:
-            left.append(f"{where}: the effect {effect} on “{x['name']}” is not taken.")
-    zero = rate.seconds_to_frame(begun if begun is not None else recording.rate.frame_to_seconds(recording.first))
-    start = rate.seconds_to_frame(first) - zero
+            left_out.append(f"{where}: the effect {effect} on “{x['name']}” is not taken.")
+    zero = frame_rate.seconds_to_frame(begun if begun is not None else recording.rate.frame_to_seconds(recording.first))
+    start = frame_rate.seconds_to_frame(first) - zero
     if begun is None and start < 0:  # counted from its beginning, without timecode
-        start = rate.seconds_to_frame(first)
+        start = frame_rate.seconds_to_frame(first)
     return Use(at, end, recording.id, start, speed, settings=own)
 
 
-def _card(at: int, end: int, parameters: dict[str, Any], left: list[str], where: str) -> Use:
+def _card(at: int, end: int, parameters: dict[str, Any], left_out: list[str], where: str) -> Use:
     """A card by its colour and text; what is no colour becomes black, and is told."""
     colour, text = str(parameters.get("colour", "#000000")), str(parameters.get("text", ""))[:500]
     if not re.fullmatch("#[0-9a-fA-F]{6}", colour):
-        left.append(f"{where}: a card’s colour, {colour[:20]}, cannot be read; it is black.")
+        left_out.append(f"{where}: a card’s colour, {colour[:20]}, cannot be read; it is black.")
         colour = "#000000"
     return Use(at, end, None, card=Card(colour.lower(), text))
 

@@ -178,11 +178,16 @@ def _pair(x: Fraction) -> list[int]:
 
 def _seconds(t: Any) -> Fraction:
     """A time of the library as exact seconds; `ValueError` for what is none."""
-    rate, value = float(t.rate), float(t.value)
-    if not (math.isfinite(rate) and math.isfinite(value) and SLOWEST <= rate <= FASTEST and abs(value) <= LARGEST_TIME):
-        raise ValueError(f"{value} at {rate} is no time")
-    own = Rate.nearest(Fraction(rate).limit_denominator(1001))
-    exact = own.fps if abs(float(own.fps) - rate) < 0.01 else Fraction(rate).limit_denominator(1001)
+    frame_rate, value = float(t.rate), float(t.value)
+    if not (
+        math.isfinite(frame_rate)
+        and math.isfinite(value)
+        and SLOWEST <= frame_rate <= FASTEST
+        and abs(value) <= LARGEST_TIME
+    ):
+        raise ValueError(f"{value} at {frame_rate} is no time")
+    own = Rate.nearest(Fraction(frame_rate).limit_denominator(1001))
+    exact = own.fps if abs(float(own.fps) - frame_rate) < 0.01 else Fraction(frame_rate).limit_denominator(1001)
     return Fraction(value).limit_denominator(1_000_000) / exact
 
 
@@ -214,8 +219,8 @@ def read_events(path: str, progress: Progress) -> dict[str, Any]:
         line = line[:LONGEST_LINE].rstrip("\r")
         if line.startswith("TITLE:"):
             name = line[6:].strip()[:80] or name
-        elif m := EVENT.match(line):
-            events.append((number, [group or "" for group in m.groups()], []))
+        elif match := EVENT.match(line):
+            events.append((number, [group or "" for group in match.groups()], []))
         elif events and line.strip():
             events[-1][2].append(line.strip())
     if not events:

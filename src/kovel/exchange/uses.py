@@ -202,22 +202,22 @@ class _Builder:
 
 
 def built(
-    rate: Rate,
+    frame_rate: Rate,
     base: list[Use],
     upper: list[list[Use]],
     sounds: list[list[Use]],
     recordings: dict[int, Recording],
-    left: list[str],
+    left_out: list[str],
 ) -> Story:
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its
-    clock. What cannot be taken is added to `left`, in words."""
+    clock. What cannot be taken is added to `left_out`, in words."""
     over_black = [use for use in base if use.source == 0]  # titles on the lowest track
     if over_black:
         upper = [[*(upper[0] if upper else []), *over_black], *upper[1:]]
-    builder = _Builder(rate, recordings, [list(track) for track in sounds], left)
+    builder = _Builder(frame_rate, recordings, [list(track) for track in sounds], left_out)
     reached = builder.dialogue([use for use in base if use.source != 0])
     builder.gap(max((use.end for track in (*upper, *builder.spare) for use in track), default=0) - reached)
-    story = Story(rate, tuple(builder.pieces), next_id=builder.next_id)
+    story = Story(frame_rate, tuple(builder.pieces), next_id=builder.next_id)
     transitions = _split(story, builder.heard, builder.transitions)
     covers, laid = builder.covers(story, upper), builder.sounds()
     return replace(
@@ -265,21 +265,21 @@ def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -
     return list(out.values())
 
 
-def _within(use: Use, rate: Rate, recordings: dict[int, Recording], left: list[str]) -> Use | None:
+def _within(use: Use, frame_rate: Rate, recordings: dict[int, Recording], left_out: list[str]) -> Use | None:
     """A use as far as its recording reaches; told where that is less, None where it is nothing."""
     if not use.source:
         return use
-    total = recordings[use.source].source.length(rate)
+    total = recordings[use.source].source.length(frame_rate)
     if total is None:
         return replace(use, start=0)
     used = max(1, round((use.end - use.at) * abs(use.speed)))
     start, end = max(0, use.start), min(total, use.start + used)
     if start >= end:
-        left.append(f"{recordings[use.source].name} at frame {use.at} lies outside of its recording.")
+        left_out.append(f"{recordings[use.source].name} at frame {use.at} lies outside of its recording.")
         return None
     if (start, end) == (use.start, use.start + used):
         return use
-    left.append(
+    left_out.append(
         f"{recordings[use.source].name} at frame {use.at} reaches beyond its recording; "
         f"{used - (end - start)} frames of it are left out."
     )

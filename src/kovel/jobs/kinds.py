@@ -86,7 +86,7 @@ class Steps:
     spared: Callable[[Job, JobStep], bool]
 
 
-def keep_result(data: DataFolder, job: Job, result: Result) -> Outcome:
+def keep_result(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
     """Nothing but the result itself."""
     return Outcome(result=result)
 

@@ -70,13 +70,13 @@ class Scheduler:
 
     def __init__(
         self,
-        data: DataFolder,
+        data_folder: DataFolder,
         kinds: Iterable[JobKind],
         chores: Iterable[Chore] = (),
         workers: int | None = None,
         crew: Crew | None = None,
     ) -> None:
-        self.data = data
+        self.data = data_folder
         self.kinds = {kind.name: kind for kind in kinds}
         self.chores = tuple(chores)
         self.crew = crew
@@ -240,12 +240,12 @@ class Scheduler:
         jobs.end(self.data.db, job.id, JobState.FAILED, told)
         return False
 
-    def _end_the_silent(self, rows: list[jobs.Job]) -> None:
+    def _end_the_silent(self, all_jobs: list[jobs.Job]) -> None:
         """Words of a recording whose sound is not made any more are not waited for, whether one listens already or
         not."""
         silent = [
             job
-            for job in rows
+            for job in all_jobs
             if self.kinds[job.kind].needs_sound is not NeededSound.NONE and not sounded(job.params["out"])
         ]
         for project in {job.project for job in silent}:
@@ -256,7 +256,7 @@ class Scheduler:
                     why = maker.message or "preparing it was stopped."
                     told = f"Its sound is not there: {why} Try again in Footage, then this once more."
                     jobs.end(self.data.db, job.id, JobState.FAILED, told)
-                    rows.remove(job)
+                    all_jobs.remove(job)
 
     def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show
@@ -274,14 +274,14 @@ class Scheduler:
             self._offer(job, step, hands, free)
 
     def _calls_of(
-        self, rows: list[jobs.Job], workers: int
+        self, all_jobs: list[jobs.Job], workers: int
     ) -> Iterator[tuple[tuple[float, ...], jobs.Job, JobStep | None]]:
         """(how urgent, job, step) of every call that can be made now: what comes first has the smallest."""
         shown = recordings.in_stories(self.data.db)
         looked = looked_at(self.data)
         under_way = {out.job.id for out in self._out.values()}
         coming = {out.job.recording for out in self._out.values() if out.step and out.step.brings_sound}
-        for job in rows:
+        for job in all_jobs:
             if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
                 continue
             kind = self.kinds[job.kind]

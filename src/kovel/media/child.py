@@ -131,10 +131,10 @@ class _Listener:
             pipe.close()
 
 
-def swept(params: dict[str, Any], pid: int | None = None) -> None:
+def swept(params: dict[str, Any], piece_id: int | None = None) -> None:
     """Take away what a child that is gone had begun to write (None: whichever it was; nothing works on it any more)."""
     out, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
-    which = pid or "[0-9]*"
+    which = piece_id or "[0-9]*"
     for p in (
         *out.parent.glob(f"{glob.escape(out.name)}.*{which}.part"),
         *(parts.glob(f"*.{which}.part") if parts.is_dir() else ()),

@@ -34,9 +34,9 @@ def reader(samples: np.ndarray) -> Read:
 
     def read(start: int, end: int) -> np.ndarray:
         x: np.ndarray = np.zeros((end - start, samples.shape[1]), np.float32)
-        lo, hi = max(0, start), min(len(samples), end)
-        if hi > lo:
-            x[lo - start : hi - start] = samples[lo:hi].astype(np.float32) / np.float32(32768)
+        lowest, highest = max(0, start), min(len(samples), end)
+        if highest > lowest:
+            x[lowest - start : highest - start] = samples[lowest:highest].astype(np.float32) / np.float32(32768)
         return x
 
     return read

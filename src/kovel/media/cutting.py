@@ -34,17 +34,22 @@ Group = list[Any]  # packets from a key frame up to the next one
 
 
 def cut_pictures(
-    src: Path, to: Path, rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]
+    source_file: Path,
+    to: Path,
+    frame_rate: Rate,
+    ranges: Sequence[tuple[Fraction, Fraction]],
+    progress: Callable[[float], None],
 ) -> bool:
-    """Write `to` with the pictures of seconds `ranges` of `src`, counted from its first picture, and all its sound.
+    """Write `to` with the pictures of seconds `ranges` of `source_file`, counted from its first picture, and
+    all its sound.
 
     False (and nothing written) where that is not possible exactly, or saves nothing: the whole recording is taken then.
     """
     try:
-        with closing(FrameReader(src, rate)) as whole:
+        with closing(FrameReader(source_file, frame_rate)) as whole:
             zero = whole.zero * whole.base
-        _write(src, to, [(start + zero, end + zero) for start, end in ranges], progress)
-        if to.stat().st_size < 0.9 * src.stat().st_size and _same(src, to, rate, ranges):
+        _write(source_file, to, [(start + zero, end + zero) for start, end in ranges], progress)
+        if to.stat().st_size < 0.9 * source_file.stat().st_size and _same(source_file, to, frame_rate, ranges):
             return True
     except (av.FFmpegError, Unusable, ValueError, OSError, StopIteration):
         pass
@@ -52,14 +57,19 @@ def cut_pictures(
     return False
 
 
-def ending(src: Path) -> str:
+def ending(source_file: Path) -> str:
     """That of the container that the pictures are written in."""
-    return FORMS.get(kind_of(src), MOVIE)[0]
+    return FORMS.get(kind_of(source_file), MOVIE)[0]
 
 
-def _write(src: Path, to: Path, wanted: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]) -> None:
-    size = src.stat().st_size
-    with open_media(src) as container, av.open(str(to), "w", format=FORMS.get(kind_of(src), MOVIE)[1]) as out:
+def _write(
+    source_file: Path, to: Path, wanted: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]
+) -> None:
+    size = source_file.stat().st_size
+    with (
+        open_media(source_file) as container,
+        av.open(str(to), "w", format=FORMS.get(kind_of(source_file), MOVIE)[1]) as out,
+    ):
         video = next(s for s in container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
         streams = {s.index: out.add_stream_from_template(s) for s in (video, *container.streams.audio)}
         for packet, kept in _chosen(container, video, list(streams), wanted):
@@ -107,11 +117,11 @@ def _meets(group: Group, end: int, base: Fraction, wanted: Sequence[tuple[Fracti
     return any(a < y and x < b for x, y in wanted)
 
 
-def _same(src: Path, to: Path, rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]]) -> bool:
+def _same(source_file: Path, to: Path, frame_rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]]) -> bool:
     """Whether pictures from all over the ranges are those of the whole recording, to the bit."""
-    frames = [int(s * rate.fps) for start, end in ranges for s in (start, (start + end) / 2, end)] or [0]
+    frames = [int(s * frame_rate.fps) for start, end in ranges for s in (start, (start + end) / 2, end)] or [0]
     some = sorted({frames[i] for i in np.linspace(0, len(frames) - 1, min(HELD, len(frames))).astype(int)})
-    with closing(FrameReader(src, rate)) as whole, closing(FrameReader(to, rate)) as part:
+    with closing(FrameReader(source_file, frame_rate)) as whole, closing(FrameReader(to, frame_rate)) as part:
         return all(np.array_equal(_bits(whole.get(n)), _bits(part.get(n))) for n in some)
 
 

@@ -199,16 +199,16 @@ class Sheets:
         return {"every": every, "count": self.count, "width": self.size[0], "height": self.size[1], "name": self.name}
 
 
-def _proxy(folder: Path, rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
+def _proxy(folder: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
     """proxy.mp4 and proxy.idx of pieces in their order, without coding anew; what a player needs to know of them."""
     with written_whole(folder / "proxy.mp4") as part:
-        facts, sizes = _muxed(part, rate, pieces)
+        facts, sizes = _muxed(part, frame_rate, pieces)
     with written_whole(folder / "proxy.idx") as part:
         part.write_bytes(np.array(sizes, "<u4").tobytes())
     return facts
 
 
-def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, Any], list[int]]:
+def _muxed(path: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, Any], list[int]]:
     """Pieces as one MP4 at `path`; what a player needs to know of it, and the bytes of each packet. `Unusable` where
     it is damaged."""
     sizes: list[int] = []
@@ -216,13 +216,13 @@ def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, A
     sample = io.BytesIO(parameter_sets(first.setup) + b"".join(map(byte_stream, first.packets[:GOP])))
     with av.open(sample, format="h264") as like, av.open(str(path), "w", format="mp4") as out:
         s: Any = out.add_stream_from_template(like.streams.video[0])
-        s.time_base = 1 / rate.fps
+        s.time_base = 1 / frame_rate.fps
         for piece in chain([first], pieces):
             if piece.setup != first.setup:
                 raise Unusable("The pieces of the proxy do not fit each other. Try again.")
             for data in piece.packets:
                 packet = av.Packet(byte_stream(data))
-                packet.stream, packet.time_base = s, 1 / rate.fps
+                packet.stream, packet.time_base = s, 1 / frame_rate.fps
                 packet.pts = packet.dts = len(sizes)
                 packet.duration = 1
                 packet.is_keyframe = len(sizes) % GOP == 0
@@ -248,7 +248,7 @@ def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, A
     return facts, sizes
 
 
-def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
+def _joined(folder: Path, frame_rate: Rate, frames: int, own: int) -> dict[str, Any]:
     found = frames_found(folder)
     if found is None or missing(folder, frames, bool(own)):
         raise Unusable("Pieces of its picture are missing. Try again.")
@@ -258,7 +258,7 @@ def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
     if own:
         facts = {**json.loads((folder / "own.json").read_text()), "own": own}
     else:
-        facts = _proxy(folder, rate, (read_piece(place(folder, number).read_bytes()) for number in numbers))
+        facts = _proxy(folder, frame_rate, (read_piece(place(folder, number).read_bytes()) for number in numbers))
     greys, motion, sheets, before = [], [], None, None
     for number in numbers:
         with np.load(place(folder, number).with_suffix(".npz")) as side:
@@ -281,5 +281,5 @@ def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
         facts["measured"] = len(measured)
     if sheets:
         sheets.close()
-        facts["small"] = sheets.facts(small_every(rate, frames))
+        facts["small"] = sheets.facts(small_every(frame_rate, frames))
     return facts

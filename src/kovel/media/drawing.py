@@ -197,13 +197,13 @@ def _least(layer: Layer) -> float:
 def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer) -> tuple[int, int]:
     """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom where
     that is much smaller than it is, else as it is."""
-    w, h = raw.width * float(pixel), float(raw.height)
+    width, height = raw.width * float(pixel), float(raw.height)
     if int(getattr(raw, "rotation", 0) or 0) % 180:
-        w, h = h, w
-    a = standing((w, h), picture, layer.part, layer.place).matrix
+        width, height = height, width
+    a = standing((width, height), picture, layer.part, layer.place).matrix
     shown = (a[0] ** 2 + a[1] ** 2) ** 0.5 * _least(layer) / layer.part.at(0)[0]
     scale = shown if shown < 0.75 else 1.0  # nearer to its own size the warp alone is as good
-    return max(2, even(w * scale)), max(2, even(h * scale))
+    return max(2, even(width * scale)), max(2, even(height * scale))
 
 
 def planes_of(frame: Any) -> Planes:

@@ -28,23 +28,23 @@ def coding_of(kind: str) -> Coding:
 class PictureFile:
     """Frames in yuv420p, BT.709 in limited range, encoded into a file of their own, from frame 0 on."""
 
-    def __init__(self, path: Path, output: Output, size: tuple[int, int], rate: Rate) -> None:
+    def __init__(self, path: Path, output: Output, size: tuple[int, int], frame_rate: Rate) -> None:
         coding = coding_of(output.kind)
         self.format = coding.pixels
         self.c = av.open(str(path), "w", format=coding.container)
-        stream: Any = self.c.add_stream(coding.picture, rate=rate.fps, options=coding.options(output.quality))
+        stream: Any = self.c.add_stream(coding.picture, rate=frame_rate.fps, options=coding.options(output.quality))
         stream.width, stream.height, stream.pix_fmt = *size, self.format
         if not KINDS[output.kind].tight:
             stream.bit_rate = bit_rate(
-                output, size, rate
+                output, size, frame_rate
             )  # no more than that: a bound on its peaks makes x264 differ from run to run
-        stream.codec_context.time_base = 1 / rate.fps
+        stream.codec_context.time_base = 1 / frame_rate.fps
         if coding.picture == "libx264":
             stream.codec_context.thread_type, stream.codec_context.thread_count = "FRAME", 0
         else:
             stream.codec_context.thread_count = 0
         tag_bt709(stream.codec_context)
-        self.v, self.base, self.count = stream, 1 / rate.fps, 0
+        self.v, self.base, self.count = stream, 1 / frame_rate.fps, 0
 
     def add(self, f: Any) -> None:
         """One more frame."""
@@ -145,8 +145,10 @@ def stream_like(c: Any, part: Path) -> Any:
         return v
 
 
-def joined(c: Any, v: Any, parts: Iterable[tuple[Path, int]], base: Fraction, reached: Callable[[int], None]) -> None:
-    """Parts, each with the frame it begins at, one after the other into stream `v`, as they were encoded."""
+def joined(
+    c: Any, value: Any, parts: Iterable[tuple[Path, int]], base: Fraction, reached: Callable[[int], None]
+) -> None:
+    """Parts, each with the frame it begins at, one after the other into stream `value`, as they were encoded."""
     extra: bytes | None = None
     for path, at in parts:
         reached(at)
@@ -159,5 +161,5 @@ def joined(c: Any, v: Any, parts: Iterable[tuple[Path, int]], base: Fraction, re
                 if packet.dts is None:
                     continue
                 shift = round(at * base / packet.time_base)
-                packet.pts, packet.dts, packet.stream = (packet.pts or 0) + shift, packet.dts + shift, v
+                packet.pts, packet.dts, packet.stream = (packet.pts or 0) + shift, packet.dts + shift, value
                 c.mux(packet)

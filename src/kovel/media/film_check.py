@@ -172,11 +172,11 @@ class Greys:
         return kept[0][own], str(self.files[source]["name"]), kept[1] and layer.part == WHOLE
 
 
-def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, rate: Rate) -> list[Difference]:
+def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, frame_rate: Rate) -> list[Difference]:
     """Where the pictures of a part differ from the story's `moments`, one a frame. Looked at are the first and the
     last frame of each shot, and some between."""
     rows = list(moments)
-    out: list[Difference] = []
+    differences: list[Difference] = []
     count = 0
     small = av.video.reformatter.VideoReformatter()
     with av.open(str(path)) as container:
@@ -187,18 +187,18 @@ def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, rat
                 if edge or k % SPACING == 0:
                     tile, name, alike = greys.expected(stack, k)
                     if what := seen_difference(tile, _tile(small, frame), name, alike):
-                        at = float(t / rate.fps)
-                        out.append(Difference(at, at, what))
+                        at = float(t / frame_rate.fps)
+                        differences.append(Difference(at, at, what))
             count += 1
     if count != len(rows):
-        at = float(rows[0][0] / rate.fps) if rows else 0.0
-        out.insert(0, Difference(at, at, f"{count} frames instead of {len(rows)}"))
-    return out
+        at = float(rows[0][0] / frame_rate.fps) if rows else 0.0
+        differences.insert(0, Difference(at, at, f"{count} frames instead of {len(rows)}"))
+    return differences
 
 
 def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path | None) -> list[Difference]:
     """Captions that reach beyond the safe area of the picture, each told once, at its first frame."""
-    rate, seen, out = Rate(*plan["rate"]), set[str](), list[Difference]()
+    frame_rate, seen, out = Rate(*plan["rate"]), set[str](), list[Difference]()
     edge = (size[0] * SAFE / 100 - 1, size[1] * SAFE / 100 - 1)
     for at, _, layers in plan["pictures"]:
         for layer in layers:
@@ -210,7 +210,7 @@ def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path
             if box and not (
                 box[0] >= edge[0] and box[1] >= edge[1] and box[2] <= size[0] - edge[0] and box[3] <= size[1] - edge[1]
             ):
-                begin = float(at / rate.fps)
+                begin = float(at / frame_rate.fps)
                 out.append(
                     Difference(
                         begin, begin, f"the caption “{spec['text'].splitlines()[0][:40]}” reaches beyond the safe area"

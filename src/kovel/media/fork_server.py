@@ -225,22 +225,22 @@ def _serve(asks: socket.socket) -> None:
                     import_module(module)
             gc.freeze()
             mother = os.getpid()
-            pid = os.fork()
-            if pid == 0:
+            piece_id = os.fork()
+            if piece_id == 0:
                 _run(asked, mother, fds)
             *theirs, told = fds
             for fd in theirs:
                 os.close(fd)
-            alive[pid] = told
-            _tell(told, pid)
+            alive[piece_id] = told
+            _tell(told, piece_id)
 
 
 def _bury(alive: dict[int, int]) -> None:
     while alive:
-        pid, status = os.waitpid(-1, os.WNOHANG)
-        if pid == 0:
+        piece_id, status = os.waitpid(-1, os.WNOHANG)
+        if piece_id == 0:
             return
-        told = alive.pop(pid, None)
+        told = alive.pop(piece_id, None)
         if told is not None:
             _tell(told, os.waitstatus_to_exitcode(status))
             os.close(told)

@@ -21,7 +21,7 @@ FINE = 48  # samples: 1 ms
 def measure(plan: dict[str, Any], files: dict[str, Any], progress: Callable[[float], None]) -> dict[str, Any]:
     """Weighted power each 100 ms and the true peak of each frame of a plan (`Plan.to_json`), as factors."""
     sound = sound_of(plan, {int(name): file for name, file in files.items()})
-    rate, total = Rate(*plan["rate"]), plan["samples"]
+    frame_rate, total = Rate(*plan["rate"]), plan["samples"]
     power, peaks = Weigher(), TruePeaks(FINE)
     for a in range(0, total, BLOCK):
         block = sound.block(a, min(total, a + BLOCK))
@@ -29,7 +29,7 @@ def measure(plan: dict[str, Any], files: dict[str, Any], progress: Callable[[flo
         peaks.feed(block)
         progress(a / total)
     fine = peaks.finish()
-    edges = [rate.frame_to_sample(t) for t in range(plan["length"] + 1)]
+    edges = [frame_rate.frame_to_sample(t) for t in range(plan["length"] + 1)]
     rows = [float(fine[start // FINE : -(-end // FINE)].max(initial=0)) for start, end in pairwise(edges)]
     return {"power": [float(p) for p in power.finish()], "peaks": rows}
 

@@ -34,7 +34,7 @@ PROFILES = ("Baseline", "Constrained Baseline", "Main", "High")
 IDR = 5  # the unit of a picture that nothing before it is needed for (ITU-T H.264, table 7-1)
 
 
-def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
+def group_of(c: Any, video: Any, first: Any, frame_rate: Rate) -> int:
     """Frames from one key frame to the next where an open container's pictures can be shown as they are; 0 where not.
 
     They can if any page decodes them (H.264, 8 bit 4:2:0, at most 1080 lines, square pixels, upright, progressive,
@@ -50,15 +50,17 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     group = int([*keys, len(entries)][1])
     if group > LONGEST_GROUP or not np.array_equal(keys, np.arange(0, len(entries), group)):
         return 0
-    if _bits_a_second(entries, rate) > MOST_BITS or not _is_numbered(entries, float(video.time_base * rate.fps)):
+    if _bits_a_second(entries, frame_rate) > MOST_BITS or not _is_numbered(
+        entries, float(video.time_base * frame_rate.fps)
+    ):
         return 0
     spots = sorted({int(key) for key in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
     groups = ([(entry.timestamp, entry.size) for entry in entries[spot : spot + group]] for spot in spots)
     return group if all(_stands_alone(c, video, rows) for rows in groups) else 0
 
 
-def _bits_a_second(entries: Sequence[Any], rate: Rate) -> float:
-    return sum(int(entry.size) for entry in entries) * 8 * float(rate.fps) / len(entries)
+def _bits_a_second(entries: Sequence[Any], frame_rate: Rate) -> float:
+    return sum(int(entry.size) for entry in entries) * 8 * float(frame_rate.fps) / len(entries)
 
 
 def _is_numbered(entries: Sequence[Any], per_tick: float) -> bool:
@@ -154,7 +156,7 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
     return {"frames": len(rows)}
 
 
-def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
+def own_piece(folder: Path, source_file: Path, number: int) -> bytes | None:
     """Piece `number` as media/pieces.py writes it, out of the recording itself; None behind the end, or where that
     file is not the one whose pictures were noted."""
     try:
@@ -165,8 +167,8 @@ def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
     if not 0 <= a < b:
         return None
     try:
-        with src.open("rb") as file:
-            if src.stat().st_size != facts["bytes"]:
+        with source_file.open("rb") as file:
+            if source_file.stat().st_size != facts["bytes"]:
                 return None
             packets = tuple(_read(file, at[a:b].tolist(), size[a:b].tolist()))
     except OSError:

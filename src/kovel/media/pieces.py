@@ -147,9 +147,9 @@ def make_pieces(
     return {"made": made}
 
 
-def _one(src: Path, folder: Path) -> None:
+def _one(source_file: Path, folder: Path) -> None:
     """A still picture as one piece of one frame."""
-    frame = still_frame(src)
+    frame = still_frame(source_file)
     (folder / "pieces").mkdir(parents=True, exist_ok=True)
     making = _Encoding(folder, frame, STILL, Rate(25), 1)
     motion = MotionMaker()
@@ -163,10 +163,12 @@ def _one(src: Path, folder: Path) -> None:
 class Maker:
     """Makes pieces of one recording, wherever in it: its reader stays where the last piece ended."""
 
-    def __init__(self, src: Path, folder: Path, rate: Rate, frames: int, threads: int = 0, own: bool = False) -> None:
-        self.reader = FrameReader(src, rate, threads)
-        self.folder, self.rate, self.threads, self.own = folder, rate, threads, own
-        self.every = small_every(rate, frames)
+    def __init__(
+        self, source_file: Path, folder: Path, frame_rate: Rate, frames: int, threads: int = 0, own: bool = False
+    ) -> None:
+        self.reader = FrameReader(source_file, frame_rate, threads)
+        self.folder, self.rate, self.threads, self.own = folder, frame_rate, threads, own
+        self.every = small_every(frame_rate, frames)
         (folder / "pieces").mkdir(parents=True, exist_ok=True)
 
     def close(self) -> None:
@@ -226,16 +228,16 @@ class _Encoding:
         folder: Path,
         frame: Any,
         of: Filmed,
-        rate: Rate,
+        frame_rate: Rate,
         every: int,
         first: int = 0,
         threads: int = 0,
         own: bool = False,
     ) -> None:
         size = proxy_size(frame, of.pixel)
-        self.folder, self.rate, self.every, self.size, self.next = folder, rate, every, size, first
+        self.folder, self.rate, self.every, self.size, self.next = folder, frame_rate, every, size, first
         self.count = first * PIECE  # frames up to where it is
-        self.codec = None if own else encoder(size, rate, threads)
+        self.codec = None if own else encoder(size, frame_rate, threads)
         self.setup = decoder_setup(bytes(self.codec.extradata)) if self.codec else b""
         self.fit = Fit(*size, of, pad=False, quick=True)
         self.small = small_size(size)
@@ -304,6 +306,6 @@ class _Encoding:
                 part.write_bytes(Piece(*self.size, self.setup, tuple(self.packets[:n])).to_bytes())
 
 
-def small_every(rate: Rate, frames: int) -> int:
+def small_every(frame_rate: Rate, frames: int) -> int:
     """Frames between two small frames: a second, or in long recordings four."""
-    return max(1, round(rate.fps * (1 if frames / rate.fps < 900 else 4)))
+    return max(1, round(frame_rate.fps * (1 if frames / frame_rate.fps < 900 else 4)))

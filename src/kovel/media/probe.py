@@ -172,12 +172,12 @@ def _shape(video: Any, first: Any, remarks: list[str]) -> dict[str, int]:
     return {"width": width, "height": height, "rotation": rotation}
 
 
-def _length(c: Any, video: Any, rate: Rate) -> Fraction:
+def _length(c: Any, video: Any, frame_rate: Rate) -> Fraction:
     """Seconds of picture; counted where the container's clock cannot be believed."""
     length = Fraction(video.duration * video.time_base) if video.duration else Fraction(c.duration or 0, 1_000_000)
     # the clock of a transport stream has 33 bits, and may begin again while it runs
     doubtful = c.format.name == "mpegts" and not 0 < length <= LONGEST
-    return _counted(c, video) / rate.fps if doubtful else length
+    return _counted(c, video) / frame_rate.fps if doubtful else length
 
 
 def _start_timecode(c: Any, video: Any) -> str:

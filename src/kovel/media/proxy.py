@@ -23,22 +23,22 @@ SHEET = 100
 
 def proxy_size(frame: Any, pixel: Fraction) -> tuple[int, int]:
     """The size a frame is encoded in: its true shape, even, at most WIDE either way."""
-    w, h = Fraction(frame.width) * pixel, Fraction(frame.height)
+    width, height = Fraction(frame.width) * pixel, Fraction(frame.height)
     if int(getattr(frame, "rotation", 0) or 0) % 180:
-        w, h = h, w
-    k = min(Fraction(1), Fraction(WIDE) / w, Fraction(WIDE) / h)
-    return max(2, round(w * k / 2) * 2), max(2, round(h * k / 2) * 2)
+        width, height = height, width
+    k = min(Fraction(1), Fraction(WIDE) / width, Fraction(WIDE) / height)
+    return max(2, round(width * k / 2) * 2), max(2, round(height * k / 2) * 2)
 
 
 def small_size(size: tuple[int, int]) -> tuple[int, int]:
     return SMALL, max(2, round(SMALL * size[1] / size[0] / 2) * 2)
 
 
-def encoder(size: tuple[int, int], rate: Rate, threads: int = 0) -> Any:
+def encoder(size: tuple[int, int], frame_rate: Rate, threads: int = 0) -> Any:
     """An encoder of proxies, opened: its set-up is known before the first frame."""
     c: Any = av.CodecContext.create("libx264", "w")
     c.width, c.height, c.pix_fmt = *size, "yuv420p"
-    c.time_base, c.framerate = 1 / rate.fps, rate.fps
+    c.time_base, c.framerate = 1 / frame_rate.fps, frame_rate.fps
     c.options = {
         "preset": "superfast",
         "crf": "24",

@@ -95,9 +95,9 @@ class FrameReader:
     container: Any
     stream: Any
 
-    def __init__(self, path: Path, rate: Rate, threads: int = 0) -> None:
+    def __init__(self, path: Path, frame_rate: Rate, threads: int = 0) -> None:
         self.path, self.name = path, path.name
-        self.rate, self.threads = rate, threads
+        self.rate, self.threads = frame_rate, threads
         self.container = None
         self._keys: list[int] = []
         self._unit = 1  # of the stream's time stamps, in units of `base`
@@ -111,8 +111,8 @@ class FrameReader:
         self._open()
         self.base: Fraction = self.stream.time_base
         if self._now is not None and self._now[1].interlaced_frame:
-            step = (self._next[0] - self._now[0]) * self.base if self._next else 1 / rate.fps
-            self._fields = "send_field" if rate.fps * step > Fraction(3, 2) else "send_frame"
+            step = (self._next[0] - self._now[0]) * self.base if self._next else 1 / frame_rate.fps
+            self._fields = "send_field" if frame_rate.fps * step > Fraction(3, 2) else "send_frame"
             self.base, self._unit = self.base / 2, 2
             self._open()
         self.zero = self._now[0] if self._now is not None else 0

@@ -82,28 +82,28 @@ class Sound:
         y = np.zeros((end - start, 2), np.float32)
         first = int(np.searchsorted(self._reach, start, "right"))  # all before it have ended
         for heard in self.sounds[first : bisect_left(self._starts, end)]:
-            lo, hi = max(start, heard.at), min(end, heard.end)
-            if lo >= hi:
+            lowest, highest = max(start, heard.at), min(end, heard.end)
+            if lowest >= highest:
                 continue
-            samples = self._take(heard, lo - heard.at, hi - heard.at)
-            y[lo - start : lo - start + len(samples)] += samples
+            samples = self._take(heard, lowest - heard.at, highest - heard.at)
+            y[lowest - start : lowest - start + len(samples)] += samples
         if self.dips:
             y *= (10 ** (along(self.dips, np.arange(start, end)) / 20)).astype(np.float32)[:, None]
         return y
 
-    def _take(self, heard: Heard, lo: int, hi: int) -> np.ndarray:
+    def _take(self, heard: Heard, lowest: int, highest: int) -> np.ndarray:
         pcm = self.pcm.get((heard.source, heard.made))
         if pcm is None:  # not made yet: heard as recorded, but what is retimed lies elsewhere there
             pcm = self.pcm[heard.source, ""][:0] if heard.made.startswith(RETIMED) else self.pcm[heard.source, ""]
-        first, last = heard.start + lo, heard.start + hi
+        first, last = heard.start + lowest, heard.start + highest
         x: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
         if heard.mix != AS_IT_IS:
             x = x @ np.array(heard.mix, np.float32).reshape(2, 2).T
-        if len(x) < hi - lo:  # silence before the recording's beginning and behind its end
-            before = min(hi - lo, max(0, -first))
-            x = np.pad(x, ((before, hi - lo - len(x) - before), (0, 0)))
-        return ramped(x, lo, heard)
+        if len(x) < highest - lowest:  # silence before the recording's beginning and behind its end
+            before = min(highest - lowest, max(0, -first))
+            x = np.pad(x, ((before, highest - lowest - len(x) - before), (0, 0)))
+        return ramped(x, lowest, heard)
 
 
 def _refuse_changed(src: dict[int, dict[str, Any]], has_pictures: bool) -> None:
@@ -383,7 +383,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     made now differ from the plan: they are not kept. The end of one is encoded, and it is looked through, while the
     next is drawn."""
     out: list[tuple[Path, int, bool]] = []
-    rows, pid = film.rows, os.getpid()
+    rows, piece_id = film.rows, os.getpid()
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
     for start, end in division.stretches(rows):
         some, at = rows[start:end], film.first(rows[start][0])
@@ -405,7 +405,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
         picture_file.finish()
         found = picture_differences(part, moments, greys, film.clock)
         differs.extend(found)
-        kept = path.with_name(f"{path.name}.differs.{pid}.part") if found else path
+        kept = path.with_name(f"{path.name}.differs.{piece_id}.part") if found else path
         os.replace(part, kept)
         if found:
             out[:] = [(kept if other == path else other, at, new) for other, at, new in out]
@@ -413,7 +413,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     with ThreadPoolExecutor(1) as pool:
         ending: Future[None] | None = None
         for path, some in todo:
-            part = path.with_name(f"{path.name}.{pid}.part")
+            part = path.with_name(f"{path.name}.{piece_id}.part")
             spare(folder)
             picture_file = PictureFile(part, film.output, film.size, film.rate)
             try:

@@ -289,11 +289,11 @@ def _silence(count: int, width: int) -> Iterator[np.ndarray]:
         yield np.zeros((min(SAMPLE_RATE, count - done), width), np.int16)
 
 
-def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | None) -> Iterator[np.ndarray]:
+def _placed(source_file: Path, track: int, pick: Sequence[int] | None, zero: Fraction | None) -> Iterator[np.ndarray]:
     """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time
     stamps (None: from the track's own beginning, so that an encoder's delay is no silence): silence where there is a
     gap of 40 ms or more, cut where before zero. `pick`: these of its channels; None: all, brought to two."""
-    with open_media(src) as container:
+    with open_media(source_file) as container:
         a = container.streams.audio[track]
         for other in container.streams:
             if other is not a:
@@ -356,21 +356,26 @@ def _side_by_side(left: Iterator[np.ndarray], right: Iterator[np.ndarray]) -> It
 
 
 def _sound(
-    src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress, heard: Sequence[int] = ()
+    source_file: Path,
+    folder: Path,
+    zero: Fraction | None,
+    seconds: float,
+    progress: Progress,
+    heard: Sequence[int] = (),
 ) -> tuple[int, int]:
     """Raw samples as they are heard, into the folder of one try: of the first track, or of the channels `heard` of
     all tracks."""
-    with open_media(src) as container:
+    with open_media(source_file) as container:
         every = channels_of(container)
         places = [every[k] for k in heard if k < len(every)]
         channels = len(places) or (1 if container.streams.audio[0].codec_context.channels == 1 else 2)
     if len({t for t, _ in places}) > 1:
         (t, j), (u, k) = places
-        blocks = _side_by_side(_placed(src, t, [j], zero), _placed(src, u, [k], zero))
+        blocks = _side_by_side(_placed(source_file, t, [j], zero), _placed(source_file, u, [k], zero))
     elif places:
-        blocks = _placed(src, places[0][0], [k for _, k in places], zero)
+        blocks = _placed(source_file, places[0][0], [k for _, k in places], zero)
     else:
-        blocks = _placed(src, 0, None, zero)
+        blocks = _placed(source_file, 0, None, zero)
     with (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
         track = _Track(folder, out, growing, channels)
         for block in blocks:

@@ -146,12 +146,12 @@ def _letters(words: Sequence[Word]) -> int:
 
 def _without_loops(words: list[Word]) -> list[Word]:
     """A recogniser that is stuck says one thing over and over; more than four times in a row is not speech."""
-    out: list[Word] = []
+    all_words: list[Word] = []
     for word in words:
-        if len(out) >= 4 and all(word.text == other.text for other in out[-4:]):
+        if len(all_words) >= 4 and all(word.text == other.text for other in all_words[-4:]):
             continue
-        out.append(word)
-    return out
+        all_words.append(word)
+    return all_words
 
 
 class Aligner:
@@ -206,16 +206,16 @@ def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word])
 
 def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, int]]) -> list[Word]:
     """Words with their ticks in a clip, as words of the recording that do not overlap."""
-    out: list[Word] = []
+    all_words: list[Word] = []
     for word, (s, e) in zip(words, found, strict=True):
         a = clip.on_recording(s) * TICK
-        out.append(replace(word, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
-    for i in range(1, len(out)):
-        if out[i].start < out[i - 1].end:
-            at = max(out[i].start, out[i - 1].start + TICK)
-            out[i - 1] = replace(out[i - 1], end=at)
-            out[i] = replace(out[i], start=at, end=max(out[i].end, at + TICK))
-    return out
+        all_words.append(replace(word, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
+    for i in range(1, len(all_words)):
+        if all_words[i].start < all_words[i - 1].end:
+            at = max(all_words[i].start, all_words[i - 1].start + TICK)
+            all_words[i - 1] = replace(all_words[i - 1], end=at)
+            all_words[i] = replace(all_words[i], start=at, end=max(all_words[i].end, at + TICK))
+    return all_words
 
 
 def _read(sound: Readable, clip: Clip) -> Floats:
@@ -333,8 +333,8 @@ def transcribe(
         parts = [] if ear else clips(speech(levels))
         return ear_for(sound, parts, model=model, language=language, models=Path(models or out)) if parts else ear
 
-    def so_far(new: Sequence[Word]) -> None:
-        rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in (*words, *new)]
+    def so_far(new_words: Sequence[Word]) -> None:
+        rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in (*words, *new_words)]
         keep(folder / "heard.json", {"words": rows})
 
     patience = Patience(folder)
@@ -432,7 +432,7 @@ def place_between(
     aligner: Aligner | None, sound: Sound16, said: Sequence[str], heard: Sequence[Word], talking: Mask
 ) -> list[Word]:
     """Words at their anchors, and those between at the places the aligner finds between the anchors."""
-    out: list[Word] = []
+    words: list[Word] = []
     i, at = 0, None
     for a, start, stop in [*anchors(said, heard), (len(said), None, 0)]:
         for between, first, last in windows(said[i:a], at, start and start // TICK, talking) if a > i else ():
@@ -443,11 +443,11 @@ def place_between(
             edges = [first + (last - first) * sum(size[:k]) // sum(size) for k in range(len(size) + 1)]
             for index, (word, f) in enumerate(zip(between, found, strict=True)):
                 s, e = (first + f[0], first + f[1]) if f else (edges[index], edges[index + 1])
-                out.append(Word(word, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
+                words.append(Word(word, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
         if start is not None:
-            out.append(Word(said[a], start, stop))
+            words.append(Word(said[a], start, stop))
             i, at = a + 1, stop // TICK
-    return out
+    return words
 
 
 def load_levels(out: str, channels: int) -> Levels:

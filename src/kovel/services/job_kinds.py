@@ -33,6 +33,6 @@ BACKED_UP = Chore(30, lambda data: lambda: daily(data.db, data.backups, date.tod
 CHORES = (mending.MENDED_FIRST, disk_space.DISK_WATCHED, BACKED_UP, theming.MEANING_KEPT)
 
 
-def scheduler_for(data: DataFolder, workers: int | None = None, crew: Crew | None = None) -> Scheduler:
+def scheduler_for(data_folder: DataFolder, workers: int | None = None, crew: Crew | None = None) -> Scheduler:
     """What works on the jobs of a data folder, with all of Kovel's kinds."""
-    return Scheduler(data, KINDS, CHORES, workers, crew)
+    return Scheduler(data_folder, KINDS, CHORES, workers, crew)

@@ -14,11 +14,11 @@ from kovel.media.child import call
 from kovel.media.files import NoRoom, Unusable
 
 
-def taken_apart(data: DataFolder, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:
+def taken_apart(data_folder: DataFolder, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:
     """What a call of exchange/sent_files.py makes of the file `name`; `Invalid` in words where it cannot be read, or
     takes more time or memory than any such file should."""
     raw = body.encode("utf-8", "replace") if isinstance(body, str) else body
-    with tempfile.NamedTemporaryFile(dir=data.root, prefix="sent-") as kept:
+    with tempfile.NamedTemporaryFile(dir=data_folder.root, prefix="sent-") as kept:
         kept.write(raw)
         kept.flush()
         try:

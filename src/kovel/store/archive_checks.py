@@ -23,20 +23,20 @@ MOST_CHANNELS = 512
 LONGEST_TEXT = 20_000
 
 
-def hold(db: Database, project: int) -> None:
+def hold(database: Database, project: int) -> None:
     """`Invalid`, in words, where a row of a project could not have been made here. To be called in the transaction
     that writes them."""
-    if project in [number for number, _ in projects.broken(db)]:
+    if project in [number for number, _ in projects.broken(database)]:
         raise Invalid("its frame rate, size or start is none that a project can have")
-    this_project = projects.get(db, project)
+    this_project = projects.get(database, project)
     _project(this_project)
-    rows = {recording.id: recording for recording in recordings.of_project(db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(database, project)}
     for recording in rows.values():
-        _recording(db, recording)
-    sources = recordings.sources(db, project)
-    for kept in stories.of_project(db, project):
-        _story(db, kept, sources)
-    for clip in subclips.of_project(db, project):
+        _recording(database, recording)
+    sources = recordings.sources(database, project)
+    for kept in stories.of_project(database, project):
+        _story(database, kept, sources)
+    for clip in subclips.of_project(database, project):
         recording = rows[clip.recording]
         total = recording.length(this_project.rate)
         if not (_number(clip.start) and _number(clip.length) and clip.length > 0 and clip.start >= 0):
@@ -64,36 +64,36 @@ def _project(project: Project) -> None:
         raise Invalid("its start timecode is none")
 
 
-def _story(db: Database, kept: Kept, sources: Sources) -> None:
-    held(kept.story)
-    if not could_be_cut(kept.story, sources):
-        raise Invalid(f"the story “{kept.name}” holds ranges or numbers that no story can have")
-    caption_rows.edits(db, kept.id)
-    caption_rows.brought(db, kept.id)
-    for entry in db.read().execute("SELECT patch FROM journal WHERE story = ?", (kept.id,)):
+def _story(database: Database, kept_story: Kept, sources: Sources) -> None:
+    held(kept_story.story)
+    if not could_be_cut(kept_story.story, sources):
+        raise Invalid(f"the story “{kept_story.name}” holds ranges or numbers that no story can have")
+    caption_rows.edits(database, kept_story.id)
+    caption_rows.brought(database, kept_story.id)
+    for entry in database.read().execute("SELECT patch FROM journal WHERE story = ?", (kept_story.id,)):
         if not isinstance(json.loads(entry["patch"]), dict):
-            raise Invalid(f"the history of “{kept.name}” cannot be read")
+            raise Invalid(f"the history of “{kept_story.name}” cannot be read")
 
 
-def _recording(db: Database, recording: Recording) -> None:
+def _recording(database: Database, recording: Recording) -> None:
     told = f"the recording “{str(recording.name)[:60]}”"
     for what, holds in HELD.items():
         if not holds(recording):
             raise Invalid(f"{told} has {what}")
-    for word in transcripts.words(db, recording.id):
+    for word in transcripts.words(database, recording.id):
         timed = _number(word.start) and _number(word.end) and 0 <= word.start < word.end
         if not (timed and isinstance(word.text, str) and len(word.text) <= LONGEST_TEXT):
             raise Invalid(f"a word of {told} has no place")
-    for mark in markers.of_recording(db, recording.id):
+    for mark in markers.of_recording(database, recording.id):
         if not _number(mark.frame) or mark.frame < 0:
             raise Invalid(f"a marker of {told} has no place")
 
 
 def _has_rate(recording: Recording) -> bool:
     """A frame rate between the slowest and the fastest."""
-    rate = recording.rate
-    whole = _number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0
-    return whole and SLOWEST <= rate.fps <= FASTEST
+    frame_rate = recording.rate
+    whole = _number(frame_rate.num) and _number(frame_rate.den) and frame_rate.num > 0 and frame_rate.den > 0
+    return whole and SLOWEST <= frame_rate.fps <= FASTEST
 
 
 def _has_length(recording: Recording) -> bool:

@@ -80,10 +80,10 @@ def _root(cols: dict[str, str]) -> tuple[str, str]:
     )
 
 
-def rows_of(db: Database, project: int) -> tuple[int, Tables]:
+def rows_of(database: Database, project: int) -> tuple[int, Tables]:
     """The schema's number and all rows of a project, by table."""
     out: Tables = {}
-    with db.snapshot() as connection:
+    with database.snapshot() as connection:
         named = _named(connection)
         found = connection.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
         if not found:
@@ -100,16 +100,16 @@ def rows_of(db: Database, project: int) -> tuple[int, Tables]:
         return schema(connection), out
 
 
-def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
+def put(database: Database, number: int, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
     """A project from rows of schema `number`, under a name; and what its recordings are called now. All or nothing."""
-    newest = schema(db.read())
+    newest = schema(database.read())
     if number > newest:
         raise Invalid("That archive was made by a newer Kovel. Open it with that one, or update this one.")
     try:
         tables = tables if number == newest else _brought_up(number, tables)
-        with db.write() as connection:
-            made = _put(db, connection, tables, name)
-            hold(db, made[0].id)
+        with database.write() as connection:
+            made = _put(database, connection, tables, name)
+            hold(database, made[0].id)
             return made
     except (
         sqlite3.Error,
@@ -163,7 +163,9 @@ def _renumber_inside(table: str, row: dict[str, Any], up: dict[str, int]) -> Non
         row["change"] = json.dumps(_step(json.loads(row["change"]), up))
 
 
-def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
+def _put(
+    database: Database, connection: sqlite3.Connection, tables: Tables, name: str
+) -> tuple[Project, dict[int, int]]:
     connection.execute("PRAGMA defer_foreign_keys = ON")
     named = _named(connection)
     up = {text: _highest(connection, text) for text in NUMBERED}
@@ -191,7 +193,7 @@ def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str
             f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {text})) WHERE kind = ?", (text,)
         )
     (project,) = tables["project"]
-    return get(db, project["id"] + up["project"]), {
+    return get(database, project["id"] + up["project"]), {
         r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])
     }
 
@@ -249,9 +251,9 @@ SHORT = (
 )
 
 
-def shortened(db: Database, recording: int, size: int, checksum: str) -> None:
+def shortened(database: Database, recording: int, size: int, checksum: str) -> None:
     """A recording's file is one with some of its pictures: what it is, and a remark that tells so."""
-    with db.write() as connection:
+    with database.write() as connection:
         (remarks,) = connection.execute("SELECT remarks FROM recording WHERE id = ?", (recording,)).fetchone()
         rows = [*(x for x in json.loads(remarks) if x != SHORT), SHORT]
         connection.execute(
@@ -260,7 +262,7 @@ def shortened(db: Database, recording: int, size: int, checksum: str) -> None:
         )
 
 
-def moved_to(db: Database, recording: int, path: str, changed: int = 0) -> None:
+def moved_to(database: Database, recording: int, path: str, changed: int = 0) -> None:
     """A recording's file lies there now, written at that time (ns; 0: not known)."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE recording SET path = ?, changed = ? WHERE id = ?", (path, changed, recording))

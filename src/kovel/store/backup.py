@@ -15,14 +15,14 @@ NAMED = re.compile(r"kovel-(\d{4}-\d\d-\d\d)\.db")
 DAYS, WEEKS = 7, 4
 
 
-def back_up(db: Database, to: Path) -> Path:
+def back_up(database: Database, to: Path) -> Path:
     """Copy the database as it stands into a file, by SQLite's own backup (a consistent state, also amid edits)."""
     part = to.with_name(f"{to.name}.{os.getpid()}.part")
     try:
         to.parent.mkdir(parents=True, exist_ok=True)
         part.touch(0o600)
         with contextlib.closing(sqlite3.connect(part)) as connection:
-            db.read().backup(connection)
+            database.read().backup(connection)
             connection.execute("PRAGMA journal_mode = DELETE")  # a copy is one file
         if wrong := damage(part):
             raise Invalid(f"The copy came out damaged ({wrong}). The disk may be failing; look at `kovel doctor`.")
@@ -73,12 +73,12 @@ def old(days: Sequence[date], today: date) -> list[date]:
     return [day for day in days if day not in keep]
 
 
-def daily(db: Database, folder: Path, today: date) -> Path | None:
+def daily(database: Database, folder: Path, today: date) -> Path | None:
     """Today's copy, if there is none yet; older ones that are not kept go."""
     to = folder / f"kovel-{today.isoformat()}.db"
     if to.exists():
         return None
-    back_up(db, to)
+    back_up(database, to)
     kept = dict(copies(folder))
     for d in old(list(kept), today):
         kept[d].unlink(missing_ok=True)

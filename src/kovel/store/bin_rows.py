@@ -16,54 +16,56 @@ class Bin:
     recordings: frozenset[int]
 
 
-def of_project(db: Database, project: int) -> list[Bin]:
+def of_project(database: Database, project: int) -> list[Bin]:
     """By name."""
     inside: dict[int, set[int]] = {}
-    for b, row in db.read().execute(
+    for b, row in database.read().execute(
         "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = "
         "x.recording"
         " WHERE b.project = ? AND r.gone IS NULL",
         (project,),
     ):
         inside.setdefault(b, set()).add(row)
-    rows = db.read().execute("SELECT id, name FROM bin WHERE project = ? ORDER BY name COLLATE NOCASE, id", (project,))
+    rows = database.read().execute(
+        "SELECT id, name FROM bin WHERE project = ? ORDER BY name COLLATE NOCASE, id", (project,)
+    )
     return [Bin(i, name, frozenset(inside.get(i, ()))) for i, name in rows]
 
 
-def get(db: Database, project: int, bin_: int) -> Bin:
-    for folder in of_project(db, project):
+def get(database: Database, project: int, bin_: int) -> Bin:
+    for folder in of_project(database, project):
         if folder.id == bin_:
             return folder
     raise Missing("There is no such bin in the project.")
 
 
-def _free(db: Database, project: int, name: str, but: int = 0) -> str:
+def _free(database: Database, project: int, name: str, but: int = 0) -> str:
     name = clean_name(name, limit=60)
-    if any(folder.name.casefold() == name.casefold() and folder.id != but for folder in of_project(db, project)):
+    if any(folder.name.casefold() == name.casefold() and folder.id != but for folder in of_project(database, project)):
         raise Invalid(f"There is a bin called {name} already.")
     return name
 
 
-def make(db: Database, project: int, name: str, recordings: Sequence[int] = ()) -> Bin:
+def make(database: Database, project: int, name: str, recordings: Sequence[int] = ()) -> Bin:
     """A new bin with these recordings in it; one undoable step of the log."""
-    name = _free(db, project, name)
-    with steps.step(db, project, f"bin {name} made") as step:
+    name = _free(database, project, name)
+    with steps.step(database, project, f"bin {name} made") as step:
         step.groups(project)
         bin_ = fresh(step.c, "bin")
         step.c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (bin_, project, name))
         step.c.executemany(
             "INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, recording) for recording in recordings]
         )
-    return get(db, project, bin_)
+    return get(database, project, bin_)
 
 
-def put(db: Database, project: int, bin_: int, recordings: Sequence[int], out: bool = False) -> Bin:
+def put(database: Database, project: int, bin_: int, recordings: Sequence[int], out: bool = False) -> Bin:
     """Recordings into a bin, or out of it; they are otherwise as they were."""
-    folder = get(db, project, bin_)
+    folder = get(database, project, bin_)
     rows = [recording for recording in recordings if (recording in folder.recordings) is out]
     if not rows:
         raise Invalid(f"They are {'not in' if out else 'in'} {folder.name} {'' if out else 'already'}".strip() + ".")
-    with steps.step(db, project, f"{len(rows)} {'out of' if out else 'into'} bin {folder.name}") as step:
+    with steps.step(database, project, f"{len(rows)} {'out of' if out else 'into'} bin {folder.name}") as step:
         step.groups(project)
         sql = (
             "DELETE FROM bin_recording WHERE bin = ? AND recording = ?"
@@ -71,22 +73,22 @@ def put(db: Database, project: int, bin_: int, recordings: Sequence[int], out: b
             else "INSERT INTO bin_recording VALUES (?,?)"
         )
         step.c.executemany(sql, [(bin_, row) for row in rows])
-    return get(db, project, bin_)
+    return get(database, project, bin_)
 
 
-def rename(db: Database, project: int, bin_: int, name: str) -> Bin:
-    folder = get(db, project, bin_)
-    name = _free(db, project, name, bin_)
-    with steps.step(db, project, f"bin {folder.name} called {name}") as step:
+def rename(database: Database, project: int, bin_: int, name: str) -> Bin:
+    folder = get(database, project, bin_)
+    name = _free(database, project, name, bin_)
+    with steps.step(database, project, f"bin {folder.name} called {name}") as step:
         step.groups(project)
         step.c.execute("UPDATE bin SET name = ? WHERE id = ?", (name, bin_))
-    return get(db, project, bin_)
+    return get(database, project, bin_)
 
 
-def remove(db: Database, project: int, bin_: int) -> Bin:
+def remove(database: Database, project: int, bin_: int) -> Bin:
     """The bin goes, its recordings stay."""
-    folder = get(db, project, bin_)
-    with steps.step(db, project, f"bin {folder.name} taken away") as step:
+    folder = get(database, project, bin_)
+    with steps.step(database, project, f"bin {folder.name} taken away") as step:
         step.groups(project)
         step.c.execute("DELETE FROM bin WHERE id = ?", (bin_,))
     return folder

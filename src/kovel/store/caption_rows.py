@@ -12,23 +12,23 @@ STEPS = 100  # that can be undone; a step of a file holds it whole
 Pair = tuple[str, str] | None  # what its words said and what it says; or a file's name and cues
 
 
-def edits(db: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
+def edits(database: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
     """By recording and sample of the first word: what it said when it was changed, and what it says."""
-    rows = db.read().execute("SELECT recording, sample, was, text FROM caption_edit WHERE story = ?", (story,))
+    rows = database.read().execute("SELECT recording, sample, was, text FROM caption_edit WHERE story = ?", (story,))
     return {(row[0], row[1]): (row[2], row[3]) for row in rows}
 
 
-def change(db: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
+def change(database: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
     """Change what a caption says; an empty text takes the change back. Can be undone."""
-    db.guard(story)
-    with db.write() as connection:
+    database.guard(story)
+    with database.write() as connection:
         did = f"“{text[:40]}” typed" if text else "a caption as its words say"
         _step(connection, story, did, key, (was, text) if text else None)
 
 
-def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
+def brought(database: Database, story: int) -> tuple[str, list[Cue]] | None:
     """The file that stands instead of what follows the words: its name and cues."""
-    row = _file(db.read(), story)
+    row = _file(database.read(), story)
     if row is None:
         return None
     return row[0], [
@@ -36,28 +36,29 @@ def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
     ]
 
 
-def bring(db: Database, story: int, name: str, cues: list[Cue] | None, did: str = "") -> None:
+def bring(database: Database, story: int, name: str, cues: list[Cue] | None, did: str = "") -> None:
     """Let the captions of a file stand for a story; None: its words again. Can be undone."""
-    db.guard(story)
+    database.guard(story)
     now = (
         None if cues is None else (name, json.dumps([[cue.at, cue.end, list(cue.lines), cue.speaker] for cue in cues]))
     )
-    with db.write() as connection:
+    with database.write() as connection:
         _step(connection, story, did or (f"{name} brought in" if now else "the words again"), (0, 0), now)
 
 
-def can(db: Database, story: int) -> tuple[bool, bool]:
+def can(database: Database, story: int) -> tuple[bool, bool]:
     """Whether there is something to undo, and to do again."""
     rows = {
-        bool(row[0]) for row in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))
+        bool(row[0])
+        for row in database.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))
     }
     return False in rows, True in rows
 
 
-def undo_or_redo(db: Database, story: int, redo: bool = False) -> str:
+def undo_or_redo(database: Database, story: int, redo: bool = False) -> str:
     """Undo the last step of a story's captions, or do the last undone one again; what it was."""
-    db.guard(story)
-    with db.write() as connection:
+    database.guard(story)
+    with database.write() as connection:
         order = "undone = 1 ORDER BY n" if redo else "undone = 0 ORDER BY n DESC"
         row = connection.execute(f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)).fetchone()
         if row is None:

@@ -36,8 +36,8 @@ class QuickDesk:
     music: int | None = None  # recording whose beats the hits go to
 
 
-def desk(db: Database, recording: int) -> Desk:
-    with db.snapshot() as connection:
+def desk(database: Database, recording: int) -> Desk:
+    with database.snapshot() as connection:
         return _desk(connection, recording)
 
 
@@ -62,9 +62,9 @@ def _desk(connection: sqlite3.Connection, recording: int) -> Desk:
     )
 
 
-def put_desk(db: Database, recording: int, this_desk: Desk) -> None:
+def put_desk(database: Database, recording: int, this_desk: Desk) -> None:
     """Keep a desk; the one before it is kept for `undo_desk`."""
-    with db.write() as connection:
+    with database.write() as connection:
         was = json.dumps(asdict(_desk(connection, recording)))
         n = connection.execute(
             "SELECT coalesce(max(n), 0) + 1 FROM desk_step WHERE recording = ?", (recording,)
@@ -97,9 +97,9 @@ def _put_desk(connection: sqlite3.Connection, recording: int, this_desk: Desk) -
     )
 
 
-def undo_desk(db: Database, recording: int) -> bool:
+def undo_desk(database: Database, recording: int) -> bool:
     """Back to the desk before the last change; False if there is none before."""
-    with db.write() as connection:
+    with database.write() as connection:
         row = connection.execute(
             "SELECT n, value FROM desk_step WHERE recording = ? ORDER BY n DESC LIMIT 1", (recording,)
         ).fetchone()
@@ -111,8 +111,8 @@ def undo_desk(db: Database, recording: int) -> bool:
     return True
 
 
-def quick(db: Database, recording: int) -> QuickDesk:
-    with db.snapshot() as connection:
+def quick(database: Database, recording: int) -> QuickDesk:
+    with database.snapshot() as connection:
         row = connection.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
         if row is None:
             return QuickDesk()
@@ -124,9 +124,9 @@ def quick(db: Database, recording: int) -> QuickDesk:
     return QuickDesk(how, row["sensitivity"], off, row["music"])
 
 
-def put_quick(db: Database, recording: int, this_desk: QuickDesk) -> None:
+def put_quick(database: Database, recording: int, this_desk: QuickDesk) -> None:
     q = this_desk.how
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("DELETE FROM quick_cut WHERE recording = ?", (recording,))
         connection.execute(
             "INSERT INTO quick_cut VALUES (?,?,?,?,?,?,?,?,?)",
@@ -137,9 +137,9 @@ def put_quick(db: Database, recording: int, this_desk: QuickDesk) -> None:
         )
 
 
-def beats(db: Database, recording: int) -> Beats | None:
+def beats(database: Database, recording: int) -> Beats | None:
     """The beats as the editor corrected them; None while they are as they were found."""
-    with db.snapshot() as connection:
+    with database.snapshot() as connection:
         row = connection.execute("SELECT * FROM beats_corrected WHERE recording = ?", (recording,)).fetchone()
         if row is None:
             return None
@@ -147,9 +147,9 @@ def beats(db: Database, recording: int) -> Beats | None:
         return Beats(tuple(row[0] for row in rows), row["tempo"], row["first"], row["bar"])
 
 
-def put_beats(db: Database, recording: int, this_beats: Beats | None) -> None:
+def put_beats(database: Database, recording: int, this_beats: Beats | None) -> None:
     """Keep corrected beats, or (None) go back to those found."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("DELETE FROM beats_corrected WHERE recording = ?", (recording,))
         if this_beats is not None:
             connection.execute(
@@ -169,14 +169,14 @@ class Match:
     windows: list[tuple[float, float, bool]]
 
 
-def match(db: Database, recording: int) -> Match:
+def match(database: Database, recording: int) -> Match:
     """Empty where it was not matched by sound."""
-    row = db.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
+    row = database.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
     return Match([], []) if row is None else Match(json.loads(row[0]), json.loads(row[1]))
 
 
-def put_match(db: Database, recording: int, curve: list[Any], windows: list[Any]) -> None:
-    with db.write() as connection:
+def put_match(database: Database, recording: int, curve: list[Any], windows: list[Any]) -> None:
+    with database.write() as connection:
         connection.execute(
             "INSERT OR REPLACE INTO sync_match VALUES (?, ?, ?)", (recording, json.dumps(curve), json.dumps(windows))
         )

@@ -67,36 +67,40 @@ def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
     return done, undone
 
 
-def _without(db: Database, connection: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step) -> Story | None:
+def _without(
+    database: Database, connection: sqlite3.Connection, kept_story: Kept, line: list[_Step], step: _Step
+) -> Story | None:
     """What stands now without one of the edits that led to it, where nothing since builds on that one."""
-    before = after = kept.story
+    before = after = kept_story.story
     for later in reversed(line[line.index(step) :]):
         row = connection.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
         before, after = Patch.from_json(json.loads(row["patch"])).inverse().apply(before), before
-    return taken_back(before, after, kept.story, recordings.sources(db, kept.project))
+    return taken_back(before, after, kept_story.story, recordings.sources(database, kept_story.project))
 
 
 def _turned(
-    db: Database, connection: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step, how: str
+    database: Database, connection: sqlite3.Connection, kept_story: Kept, line: list[_Step], step: _Step, how: str
 ) -> tuple[Kept, Report] | None:
     """An editor's own edit taken back, or done again, from under later ones; None where they build on it."""
-    new = _without(db, connection, kept, line, step)
+    new = _without(database, connection, kept_story, line, step)
     if new is None:
         return None
     said = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
     report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said}")
-    write_edit(db, connection, kept.id, how, {"entry": step.id}, report, Patch.between(kept.story, new))
-    return replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=True), report
+    write_edit(
+        database, connection, kept_story.id, how, {"entry": step.id}, report, Patch.between(kept_story.story, new)
+    )
+    return replace(kept_story, revision=kept_story.revision + 1, story=new, can_undo=True, can_redo=True), report
 
 
-def undo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
+def undo(database: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
     """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is
     taken back from under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it
     back all the same."""
-    me = db.editor()[0]
-    with db.write() as connection:
-        kept = load_at(db, connection, story)
-        not_stale(db, kept, revision)
+    me = database.editor()[0]
+    with database.write() as connection:
+        kept = load_at(database, connection, story)
+        not_stale(database, kept, revision)
         last = connection.execute(
             "SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)
         ).fetchone()
@@ -110,7 +114,7 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
                 raise Refused("There is nothing to undo.")
             own = [x for x in done if x.editor == me]
             if not others:
-                turned = _turned(db, connection, kept, line, own[-1], UNDO) if own else None
+                turned = _turned(database, connection, kept, line, own[-1], UNDO) if own else None
                 if turned is None:
                     mine = (
                         f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. "
@@ -119,7 +123,7 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
                     )
                     raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
             elif done[-1].id != last["id"]:
-                turned = _turned(db, connection, kept, line, done[-1], UNDO)
+                turned = _turned(database, connection, kept, line, done[-1], UNDO)
         if turned is None:
             patch = Patch.from_json(json.loads(last["patch"])).inverse()
             write_rows(connection, story, patch, last["parent"])
@@ -133,16 +137,16 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
                 ),
                 Report(f"Undone: {last['did']}"),
             )
-    return remembered(db, turned[0]), turned[1]
+    return remembered(database, turned[0]), turned[1]
 
 
-def redo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
+def redo(database: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
     """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that
     was taken back from under those of others. `Others` and `others` as `undo` has them."""
-    me = db.editor()[0]
-    with db.write() as connection:
-        kept = load_at(db, connection, story)
-        not_stale(db, kept, revision)
+    me = database.editor()[0]
+    with database.write() as connection:
+        kept = load_at(database, connection, story)
+        not_stale(database, kept, revision)
         row = connection.execute(
             "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id "
             "DESC LIMIT 1",
@@ -153,7 +157,7 @@ def redo(db: Database, story: int, revision: int | None = None, others: bool = F
         if me and not others and (row is None or theirs):
             line = _line(connection, story)
             undone = [x for x in _in_effect(line)[1] if x.editor == me]
-            turned = _turned(db, connection, kept, line, undone[-1], REDO) if undone else None
+            turned = _turned(database, connection, kept, line, undone[-1], REDO) if undone else None
             if turned is None and theirs:
                 raise Others(
                     f"The edit that would be done again is by {row['editor_name'] or 'somebody else'}: “{row['did']}”."
@@ -174,18 +178,18 @@ def redo(db: Database, story: int, revision: int | None = None, others: bool = F
                 can_redo=more is not None,
             )
             turned = now, Report(f"Done again: {row['did']}")
-    return remembered(db, turned[0]), turned[1]
+    return remembered(database, turned[0]), turned[1]
 
 
-def go_to(db: Database, story: int, entry: int | None, revision: int | None = None) -> tuple[Kept, Report]:
+def go_to(database: Database, story: int, entry: int | None, revision: int | None = None) -> tuple[Kept, Report]:
     """To the state right after a journal entry (None: before the first), on whatever branch it lies. Branches stay.
 
     o--o--o--o  head           back to the entry both have in common, then forward along the other branch
         \\--o--o  entry
     """
-    with db.write() as connection:
-        kept = load_at(db, connection, story)
-        not_stale(db, kept, revision)
+    with database.write() as connection:
+        kept = load_at(database, connection, story)
+        not_stale(database, kept, revision)
         rows = {
             row["id"]: row
             for row in connection.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))
@@ -211,13 +215,13 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
         ).fetchone()
     did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
     new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
-    return remembered(db, new), Report(did)
+    return remembered(database, new), Report(did)
 
 
-def entries(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
+def entries(database: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
     """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last
     one."""
-    connection = db.read()
+    connection = database.read()
     head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
     line = {
         row[0]
@@ -228,7 +232,7 @@ def entries(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
         )
     }
     rows = connection.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
-    me = db.editor()[0]
+    me = database.editor()[0]
     out = [
         {
             **{k: row[k] for k in ("id", "parent", "at", "did")},

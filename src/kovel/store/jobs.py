@@ -112,56 +112,56 @@ def _job(row: sqlite3.Row) -> Job:
     )
 
 
-def add(db: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
-    with db.write() as connection:
+def add(database: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
+    with database.write() as connection:
         jid = fresh(connection, "job")
         connection.execute(
             "INSERT INTO job (id, project, recording, kind, params) VALUES (?,?,?,?,?)",
             (jid, project, recording, kind, json.dumps(params)),
         )
-    return get(db, jid)
+    return get(database, jid)
 
 
-def get(db: Database, job: int) -> Job:
-    row = db.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
+def get(database: Database, job: int) -> Job:
+    row = database.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
     if row is None:
         raise Missing("There is no such job.")
     return _job(row)
 
 
-def in_state(db: Database, *states: str) -> list[Job]:
+def in_state(database: Database, *states: str) -> list[Job]:
     return [
         _job(row)
-        for row in db.read().execute(
+        for row in database.read().execute(
             f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states
         )
     ]
 
 
-def unfinished(db: Database) -> list[Job]:
+def unfinished(database: Database) -> list[Job]:
     """Every job that waits or is worked on, the oldest first."""
-    return in_state(db, JobState.WAITING, JobState.WORKING)
+    return in_state(database, JobState.WAITING, JobState.WORKING)
 
 
-def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]:
-    rows = db.read().execute(
+def of_project(database: Database, project: int, kind: str | None = None) -> list[Job]:
+    rows = database.read().execute(
         "SELECT * FROM job WHERE project = ? AND (? IS NULL OR kind = ?) ORDER BY id DESC", (project, kind, kind)
     )
     return [_job(row) for row in rows]
 
 
-def finished(db: Database, kind: str, count: int) -> list[Job]:
+def finished(database: Database, kind: str, count: int) -> list[Job]:
     """The last so many of a kind that were done, of all projects."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT * FROM job WHERE kind = ? AND state = 'done' ORDER BY finished DESC LIMIT ?", (kind, count)
     )
     return [_job(row) for row in rows]
 
 
-def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, Job]:
+def latest_of_recordings(database: Database, project: int, *kinds: str) -> dict[int, Job]:
     """The newest job of these kinds (preparing, if none is named) for each recording."""
     marks = ",".join("?" * len(kinds or ("prepare",)))
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT * FROM job WHERE id IN (SELECT max(id) FROM job WHERE project = ? AND recording IS NOT NULL"
         f" AND kind IN ({marks}) GROUP BY recording)",
         (project, *(kinds or ("prepare",))),
@@ -169,25 +169,25 @@ def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, J
     return {row["recording"]: _job(row) for row in rows}
 
 
-def begin(db: Database, job: int, base: float = 0.0) -> Job | None:
+def begin(database: Database, job: int, base: float = 0.0) -> Job | None:
     """Another try at a job that waits, of which so much is done already; None if it waits no more, or is held."""
-    with db.write() as connection:
+    with database.write() as connection:
         begun = connection.execute(
             "UPDATE job SET state = 'working', started = ?, progress = ?, base = ?, message = '', attempt = attempt + 1"
             " WHERE id = ? AND state = 'waiting' AND NOT paused",
             (time.time(), base, base, job),
         ).rowcount
-        return get(db, job) if begun else None
+        return get(database, job) if begun else None
 
 
-def advance(db: Database, job: int, progress: float) -> None:
-    with db.write() as connection:
+def advance(database: Database, job: int, progress: float) -> None:
+    with database.write() as connection:
         connection.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
 
 
-def end(db: Database, job: int, state: JobState, message: str = "", result: dict[str, Any] | None = None) -> None:
+def end(database: Database, job: int, state: JobState, message: str = "", result: dict[str, Any] | None = None) -> None:
     """Close a job that is still open; a cancelled one stays cancelled."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE job SET state = ?, message = ?, result = ?, finished = ?, progress = CASE WHEN ? = 'done' THEN 1 "
             "ELSE progress END"
@@ -196,20 +196,20 @@ def end(db: Database, job: int, state: JobState, message: str = "", result: dict
         )
 
 
-def hold(db: Database, job: int, why: str) -> None:
+def hold(database: Database, job: int, why: str) -> None:
     """One under way cannot go on just now: it waits, and says why."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE job SET state = 'waiting', started = NULL, message = ? WHERE id = ? AND state = 'working'",
             (why, job),
         )
 
 
-def again(db: Database, job: int, *ended: JobState) -> None:
+def again(database: Database, job: int, *ended: JobState) -> None:
     """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from
     others."""
     ended = ended or (JobState.FAILED, JobState.CANCELLED)
-    with db.write() as connection:
+    with database.write() as connection:
         back = connection.execute(
             "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '', paused = 0"
             f" WHERE id = ? AND state IN ({','.join('?' * len(ended))})",
@@ -219,9 +219,9 @@ def again(db: Database, job: int, *ended: JobState) -> None:
         raise Invalid("It is under way or finished already. There is nothing to try again.")
 
 
-def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
+def pause(database: Database, ids: Sequence[int], paused: bool) -> int:
     """Hold jobs that are open, or let them go on; how many it was new to. One under way goes back to wait."""
-    with db.write() as connection:
+    with database.write() as connection:
         return sum(
             connection.execute(
                 "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', "
@@ -232,9 +232,9 @@ def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
         )
 
 
-def forget_message(db: Database, job: int) -> None:
+def forget_message(database: Database, job: int) -> None:
     """What it said was read: an ended job keeps its state only."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE job SET message = '', state = CASE state WHEN 'failed' THEN 'cancelled' ELSE state END"
             " WHERE id = ? AND state NOT IN ('waiting', 'working')",

@@ -4,13 +4,13 @@ name."""
 from kovel.store.db import Database
 
 
-def get(db: Database, key: str, default: str = "") -> str:
-    row = db.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
+def get(database: Database, key: str, default: str = "") -> str:
+    row = database.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
     return default if row is None else str(row[0])
 
 
-def put(db: Database, key: str, value: str) -> None:
-    with db.write() as connection:
+def put(database: Database, key: str, value: str) -> None:
+    with database.write() as connection:
         connection.execute(
             "INSERT INTO setting VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
         )

@@ -12,13 +12,13 @@ from kovel.store.db import Database
 MOST = 500
 
 
-def saved(db: Database) -> dict[str, dict[str, Any]]:
+def saved(database: Database) -> dict[str, dict[str, Any]]:
     """Their settings, by name, in order of the alphabet."""
-    rows = db.read().execute("SELECT name, settings FROM looks ORDER BY name").fetchall()
+    rows = database.read().execute("SELECT name, settings FROM looks ORDER BY name").fetchall()
     return {name: json.loads(settings) for name, settings in rows}
 
 
-def save(db: Database, name: str, settings: dict[str, Any]) -> str:
+def save(database: Database, name: str, settings: dict[str, Any]) -> str:
     """Keep a look under a name; one of that name is replaced. The name as it is kept."""
     name = " ".join(name.split())[:60]
     if not name or not name.isprintable():
@@ -29,7 +29,7 @@ def save(db: Database, name: str, settings: dict[str, Any]) -> str:
         raise Invalid(f"That is no look: {error}.") from None
     if not kept:
         raise Invalid("Nothing is set on how it looks: there is no look to save.")
-    with db.write() as connection:
+    with database.write() as connection:
         if connection.execute("SELECT count(*) FROM looks").fetchone()[0] >= MOST:
             raise Invalid(f"{MOST} looks are kept already. Take some away first.")
         connection.execute(
@@ -40,7 +40,7 @@ def save(db: Database, name: str, settings: dict[str, Any]) -> str:
     return name
 
 
-def take_away(db: Database, name: str) -> None:
-    with db.write() as connection:
+def take_away(database: Database, name: str) -> None:
+    with database.write() as connection:
         if not connection.execute("DELETE FROM looks WHERE name = ?", (name,)).rowcount:
             raise Missing(f"There is no look called {name}.")

@@ -16,47 +16,47 @@ class Marker:
     name: str
 
 
-def add(db: Database, recording: int, frame: int, name: str = "") -> Marker:
-    this_recording = recordings.get(db, recording)
-    rate = recordings.clock_of(db, this_recording.project)
-    if not 0 <= frame <= this_recording.length(rate):
+def add(database: Database, recording: int, frame: int, name: str = "") -> Marker:
+    this_recording = recordings.get(database, recording)
+    frame_rate = recordings.clock_of(database, this_recording.project)
+    if not 0 <= frame <= this_recording.length(frame_rate):
         raise Invalid(f"That lies outside {this_recording.name}.")
     name = clean_name(name, limit=120) if name.strip() else ""
-    with steps.step(db, this_recording.project, f"marker on {this_recording.name}") as step:
+    with steps.step(database, this_recording.project, f"marker on {this_recording.name}") as step:
         row = fresh(step.c, "marker")
         step.c.execute(
             "INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name)
         )
         mid = step.made("marker", row)
-    return get(db, mid)
+    return get(database, mid)
 
 
-def get(db: Database, marker: int) -> Marker:
-    row = db.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
+def get(database: Database, marker: int) -> Marker:
+    row = database.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
     if row is None:
         raise Missing("That marker is not there any more.")
     return Marker(*row)
 
 
-def rename(db: Database, marker: int, name: str) -> Marker:
-    this_marker = get(db, marker)
+def rename(database: Database, marker: int, name: str) -> Marker:
+    this_marker = get(database, marker)
     name = clean_name(name, limit=120) if name.strip() else ""
-    with steps.step(db, recordings.get(db, this_marker.recording).project, "marker named") as step:
+    with steps.step(database, recordings.get(database, this_marker.recording).project, "marker named") as step:
         step.before("marker", [marker])
         step.c.execute("UPDATE marker SET name = ? WHERE id = ?", (name, marker))
-    return get(db, marker)
+    return get(database, marker)
 
 
-def remove(db: Database, marker: int) -> Marker:
-    this_marker = get(db, marker)
-    with steps.step(db, recordings.get(db, this_marker.recording).project, "marker taken away") as step:
+def remove(database: Database, marker: int) -> Marker:
+    this_marker = get(database, marker)
+    with steps.step(database, recordings.get(database, this_marker.recording).project, "marker taken away") as step:
         step.before("marker", [marker])
         step.c.execute("DELETE FROM marker WHERE id = ?", (marker,))
     return this_marker
 
 
-def of_recording(db: Database, recording: int) -> list[Marker]:
-    rows = db.read().execute(
+def of_recording(database: Database, recording: int) -> list[Marker]:
+    rows = database.read().execute(
         "SELECT id, recording, frame, name FROM marker WHERE recording = ? ORDER BY frame, id", (recording,)
     )
     return [Marker(*row) for row in rows]

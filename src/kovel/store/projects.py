@@ -70,7 +70,12 @@ def _project(row: sqlite3.Row) -> Project:
 
 
 def create(
-    db: Database, name: str, rate: str = "25", size: str = "1920x1080", start: str = "00:00:00:00", drop: bool = False
+    database: Database,
+    name: str,
+    rate: str = "25",
+    size: str = "1920x1080",
+    start: str = "00:00:00:00",
+    drop: bool = False,
 ) -> Project:
     """A new project with one empty story."""
     name = clean_name(name)
@@ -89,8 +94,8 @@ def create(
     if first < 0:
         raise Invalid("The start timecode cannot lie before 00:00:00:00.")
     w, h = map(int, size.split("x"))
-    with db.write() as connection:
-        pid = (
+    with database.write() as connection:
+        piece_id = (
             connection.execute(
                 "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES "
                 "(?,?,?,?,?,?,?)",
@@ -99,13 +104,13 @@ def create(
             or 0
         )
         connection.execute(
-            "INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(connection, "story"), pid)
+            "INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(connection, "story"), piece_id)
         )
-    return get(db, pid)
+    return get(database, piece_id)
 
 
-def get(db: Database, project: int) -> Project:
-    row = db.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+def get(database: Database, project: int) -> Project:
+    row = database.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
     if row is None:
         raise Missing("There is no such project. It may have been deleted.")
     if not _is_whole(row):
@@ -116,27 +121,27 @@ def get(db: Database, project: int) -> Project:
     return _project(row)
 
 
-def name_of(db: Database, project: int) -> str:
+def name_of(database: Database, project: int) -> str:
     """What a project is called, also one that cannot be read."""
-    row = db.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    row = database.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
     if row is None:
         raise Missing("There is no such project. It may have been deleted.")
     return str(row["name"])
 
 
-def listing(db: Database) -> list[Project]:
+def listing(database: Database) -> list[Project]:
     """Every project that is not deleted, newest first, archived ones last; without those whose row is none
     (`broken`)."""
-    return [_project(row) for row in _rows(db) if _is_whole(row)]
+    return [_project(row) for row in _rows(database) if _is_whole(row)]
 
 
-def broken(db: Database) -> list[tuple[int, str]]:
+def broken(database: Database) -> list[tuple[int, str]]:
     """Projects whose row cannot be read, as earlier versions took them out of archives: (number, name)."""
-    return [(row["id"], str(row["name"])) for row in _rows(db) if not _is_whole(row)]
+    return [(row["id"], str(row["name"])) for row in _rows(database) if not _is_whole(row)]
 
 
-def _rows(db: Database) -> list[sqlite3.Row]:
-    return db.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC").fetchall()
+def _rows(database: Database) -> list[sqlite3.Row]:
+    return database.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC").fetchall()
 
 
 def _is_whole(row: sqlite3.Row) -> bool:
@@ -144,50 +149,50 @@ def _is_whole(row: sqlite3.Row) -> bool:
     return all(type(number) is int and number > 0 for number in numbers) and type(row["start_frame"]) is int
 
 
-def find(db: Database, name: str) -> Project:
+def find(database: Database, name: str) -> Project:
     """By id or by name, for the command line."""
-    for project in listing(db):
+    for project in listing(database):
         if name in (project.name, str(project.id)):
             return project
     raise Missing(f"There is no project called {name}. `kovel list` shows them all.")
 
 
-def rename(db: Database, project: int, name: str) -> Project:
+def rename(database: Database, project: int, name: str) -> Project:
     name = clean_name(name)
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE project SET name = ? WHERE id = ?", (name, project))
-    return get(db, project)
+    return get(database, project)
 
 
-def set_archived(db: Database, project: int, archived: bool) -> None:
-    with db.write() as connection:
+def set_archived(database: Database, project: int, archived: bool) -> None:
+    with database.write() as connection:
         connection.execute("UPDATE project SET archived = ? WHERE id = ?", (archived, project))
 
 
-def set_deleted(db: Database, project: int, deleted: bool) -> None:
+def set_deleted(database: Database, project: int, deleted: bool) -> None:
     """Delete, or bring back. Recordings and derived media stay until the next clean-up, so undo loses nothing."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE project SET deleted = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?",
             (deleted, project),
         )
 
 
-def remove(db: Database, project: int) -> None:
+def remove(database: Database, project: int) -> None:
     """Take a project away for good, with all that belongs to it."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("DELETE FROM project WHERE id = ?", (project,))
 
 
-def duplicate(db: Database, project: int) -> Project:
+def duplicate(database: Database, project: int) -> Project:
     """A second project with the same recordings, words, subclips, decisions of Tighten, hits and beats, and stories
     (their present state, without history).
 
     Derived media are made once more by the caller's jobs; recordings themselves are never copied.
     """
-    old = get(db, project)
+    old = get(database, project)
     name = f"{old.name[: NAME_LIMIT - 7]} (copy)"
-    with db.write() as connection:
+    with database.write() as connection:
         new = (
             connection.execute(
                 "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame)"
@@ -202,32 +207,32 @@ def duplicate(db: Database, project: int) -> Project:
             "picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, "
             "sync_sure, sync_how, settings, changed, poster, microphones, heard, language, spoken"
         )
-        for (rid,) in connection.execute(
+        for (recording_id,) in connection.execute(
             "SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)
         ).fetchall():
-            ids[rid] = fresh(connection, "recording")
+            ids[recording_id] = fresh(connection, "recording")
             connection.execute(
                 f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
-                (ids[rid], new, rid),
+                (ids[recording_id], new, recording_id),
             )
             connection.execute(
                 "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, "
                 "speaker, sure FROM word WHERE recording = ?",
-                (ids[rid], rid),
+                (ids[recording_id], recording_id),
             )
             connection.execute(
                 "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM "
                 "sentence WHERE recording = ?",
-                (ids[rid], rid),
+                (ids[recording_id], recording_id),
             )
             connection.execute(
                 "INSERT INTO subclip (recording, name, start, length, note, tags, verdict, board)"
                 " SELECT ?, name, start, length, note, tags, verdict, board FROM subclip WHERE recording = ?",
-                (ids[rid], rid),
+                (ids[recording_id], recording_id),
             )
             connection.execute(
                 "INSERT INTO marker (recording, frame, name) SELECT ?, frame, name FROM marker WHERE recording = ?",
-                (ids[rid], rid),
+                (ids[recording_id], recording_id),
             )
         copy_decisions(connection, ids)
         for bid, name in connection.execute("SELECT id, name FROM bin WHERE project = ?", (project,)).fetchall():
@@ -237,25 +242,26 @@ def duplicate(db: Database, project: int) -> Project:
             connection.executemany(
                 "INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids]
             )
-        for (sid,) in connection.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
+        for (story_id,) in connection.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(connection, "story")
             connection.execute(
-                f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid)
+                f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?",
+                (copy, new, story_id),
             )
             (wide,) = connection.execute("SELECT settings FROM story WHERE id = ?", (copy,)).fetchone()
             connection.execute(
                 "UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy)
             )
             for table in ("piece", "cover", "laid_sound", "seam", "section"):
-                found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
+                found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (story_id,))
                 names = [d[0] for d in found.description]
                 copies = [
                     [copy if name == "story" else ids.get(r[name]) if name == "source" else r[name] for name in names]
                     for r in found.fetchall()
                 ]
                 connection.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
-    return get(db, new)
+    return get(database, new)
 
 
 OWNERS = {  # what a request names by its number: which project it is of
@@ -269,8 +275,8 @@ OWNERS = {  # what a request names by its number: which project it is of
 }
 
 
-def belongs(db: Database, project: int, what: str, number: int) -> None:
+def belongs(database: Database, project: int, what: str, number: int) -> None:
     """`Missing` unless a recording, story, job, subclip or marker is one of this project."""
-    row = db.read().execute(OWNERS[what], (number,)).fetchone()
+    row = database.read().execute(OWNERS[what], (number,)).fetchone()
     if row is None or row[0] != project:
         raise Missing(f"There is no such {what} in the project.")

@@ -146,7 +146,7 @@ def _recording(row: sqlite3.Row) -> Recording:
 
 
 def add(
-    db: Database,
+    database: Database,
     project: int,
     path: str,
     name: str,
@@ -158,7 +158,7 @@ def add(
     day: str = "",
 ) -> Recording:
     """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
-    with db.write() as connection:
+    with database.write() as connection:
         old = connection.execute(
             "SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)
         ).fetchone()
@@ -166,7 +166,7 @@ def add(
             raise Invalid(f"{old['name']} was taken out of this project. Bring it back, in Footage under “Taken out”.")
         if old:
             raise Invalid(f"{old['name']} is already in this project.")
-        rid = fresh(connection, "recording")
+        recording_id = fresh(connection, "recording")
         connection.execute(
             "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, "
             "rate_den, frames, picture, sound,"
@@ -174,7 +174,7 @@ def add(
             " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = "
             "?),?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
-                rid,
+                recording_id,
                 project,
                 path,
                 clean_name(name, limit=120),
@@ -199,43 +199,43 @@ def add(
                 json.dumps(facts.get("heard", [])),
             ),
         )
-    return get(db, rid)
+    return get(database, recording_id)
 
 
-def get(db: Database, recording: int) -> Recording:
-    row = db.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
+def get(database: Database, recording: int) -> Recording:
+    row = database.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
     if row is None:
         raise Missing("There is no such recording in the project.")
     return _recording(row)
 
 
-def of_project(db: Database, project: int) -> list[Recording]:
-    rows = db.read().execute(
+def of_project(database: Database, project: int) -> list[Recording]:
+    rows = database.read().execute(
         "SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,)
     )
     return [_recording(row) for row in rows]
 
 
-def taken_out(db: Database, project: int) -> list[Recording]:
+def taken_out(database: Database, project: int) -> list[Recording]:
     """Those that were taken out of a project and can be brought back, the last one first."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT * FROM recording WHERE project = ? AND gone IS NOT NULL ORDER BY gone DESC, id", (project,)
     )
     return [_recording(row) for row in rows]
 
 
-def all_ids(db: Database) -> set[int]:
+def all_ids(database: Database) -> set[int]:
     """Every recording there is, those of deleted projects too: these can be brought back."""
-    return {row[0] for row in db.read().execute("SELECT id FROM recording")}
+    return {row[0] for row in database.read().execute("SELECT id FROM recording")}
 
 
-def sources(db: Database, project: int) -> dict[int, Source]:
-    return {recording.id: recording.source for recording in of_project(db, project)}
+def sources(database: Database, project: int) -> dict[int, Source]:
+    return {recording.id: recording.source for recording in of_project(database, project)}
 
 
-def in_stories(db: Database) -> set[int]:
+def in_stories(database: Database) -> set[int]:
     """Recordings that any story uses."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound"
     )
     return {row[0] for row in rows}
@@ -256,75 +256,77 @@ def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
     return fields
 
 
-def update(db: Database, recording: int, **fields: str | int) -> Recording:
+def update(database: Database, recording: int, **fields: str | int) -> Recording:
     """Change name, kind, roll, camera, day, language, aside or poster."""
-    return update_all(db, [(recording, cleaned(fields))])[0]
+    return update_all(database, [(recording, cleaned(fields))])[0]
 
 
-def update_all(db: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]], did: str = "") -> list[Recording]:
+def update_all(
+    database: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]], did: str = ""
+) -> list[Recording]:
     """Change several recordings of one project: clean values, as `update` makes them. One undoable step of the log."""
-    found = [get(db, i) for i, _ in rows]
+    found = [get(database, i) for i, _ in rows]
     if not found:
         raise Invalid("Choose one or more recordings.")
-    with steps.step(db, found[0].project, did or f"{found[0].name} changed") as step:
+    with steps.step(database, found[0].project, did or f"{found[0].name} changed") as step:
         for i, fields in rows:
             step.update(i, fields)
-    return [get(db, i) for i, _ in rows]
+    return [get(database, i) for i, _ in rows]
 
 
-def set_value(db: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+def set_value(database: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording, in every story of its project, or (None) take it back; and what was done. Undone
     in the log."""
-    with db.write():
-        this_recording = get(db, recording)
+    with database.write():
+        this_recording = get(database, recording)
         new = on_recording(this_recording.source, setting, value)
         this_setting = SETTINGS[setting]
         did = (
             f"{this_recording.name}: {this_setting.label.lower()} "
             f"{'taken back' if value is None else this_setting.says(new[setting])}"
         )
-        with steps.step(db, this_recording.project, did) as step:
+        with steps.step(database, this_recording.project, did) as step:
             step.set(recording, json.dumps(new.to_json()))
-    return get(db, recording), did
+    return get(database, recording), did
 
 
-def reorder(db: Database, recording: int, before: int | None) -> None:
+def reorder(database: Database, recording: int, before: int | None) -> None:
     """Put a recording before another one of its project (None: last)."""
-    this_recording = get(db, recording)
-    rest = [other.id for other in of_project(db, this_recording.project) if other.id != recording]
+    this_recording = get(database, recording)
+    rest = [other.id for other in of_project(database, this_recording.project) if other.id != recording]
     if before is not None and before not in rest:
         raise Missing("There is no such recording in the project to put it before.")
     rest.insert(len(rest) if before is None else rest.index(before), recording)
-    with db.write() as connection:
+    with database.write() as connection:
         connection.executemany(
             "UPDATE recording SET ordinal = ? WHERE id = ?", [(index, x) for index, x in enumerate(rest)]
         )
 
 
-def all_paths(db: Database) -> list[str]:
+def all_paths(database: Database) -> list[str]:
     """Where the files of all recordings of all projects lie."""
-    return [row["path"] for row in db.read().execute("SELECT DISTINCT path FROM recording")]
+    return [row["path"] for row in database.read().execute("SELECT DISTINCT path FROM recording")]
 
 
-def set_ready(db: Database, recording: int) -> None:
+def set_ready(database: Database, recording: int) -> None:
     """It can be opened: what is known of it is known, and what is made of it comes."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE recording SET ready = 1 WHERE id = ?", (recording,))
 
 
-def set_whole(db: Database, recording: int, checksum: str, frames: int | None) -> None:
+def set_whole(database: Database, recording: int, checksum: str, frames: int | None) -> None:
     """Everything is made of it; `frames` is the exact count found while making it."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE recording SET ready = 1, checksum = ?, frames = ? WHERE id = ?", (checksum, frames, recording)
         )
 
 
-def remove(db: Database, recording: int) -> None:
+def remove(database: Database, recording: int) -> None:
     """Take a recording out of its project (never its file), with its words and subclips: an undoable step of the
     log. Refused while a story uses it."""
     used = (
-        db.read()
+        database.read()
         .execute(
             "SELECT 1 FROM piece WHERE source = ?1 UNION SELECT 1 FROM cover WHERE source = ?1"
             " UNION SELECT 1 FROM laid_sound WHERE source = ?1 LIMIT 1",
@@ -334,69 +336,69 @@ def remove(db: Database, recording: int) -> None:
     )
     if used:
         raise Invalid("The story uses this recording. Take it out of the story first, or set it aside.")
-    with db.write() as connection:
-        this_recording = get(db, recording)
-        with steps.step(db, this_recording.project, f"{this_recording.name} taken out") as step:
+    with database.write() as connection:
+        this_recording = get(database, recording)
+        with steps.step(database, this_recording.project, f"{this_recording.name} taken out") as step:
             step.taken_out(recording)
         connection.execute(
             "UPDATE job SET state = 'cancelled' WHERE recording = ? AND state IN ('waiting', 'working')", (recording,)
         )
 
 
-def bring_back(db: Database, recording: int) -> Recording:
+def bring_back(database: Database, recording: int) -> Recording:
     """A recording that was taken out is in its project again, with all that belongs to it; an undoable step of the
     log."""
-    this_recording = get(db, recording)
-    with steps.step(db, this_recording.project, f"{this_recording.name} brought back") as step:
+    this_recording = get(database, recording)
+    with steps.step(database, this_recording.project, f"{this_recording.name} brought back") as step:
         step.taken_out(recording, out=False)
     return this_recording
 
 
-def forget(db: Database, ids: Sequence[int]) -> None:
+def forget(database: Database, ids: Sequence[int]) -> None:
     """Take recordings away for good that were taken out."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.executemany("DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(i,) for i in ids])
 
 
-def clock_of(db: Database, project: int) -> Rate:
+def clock_of(database: Database, project: int) -> Rate:
     """The project's rate, on which all positions inside its recordings are counted."""
-    row = db.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
+    row = database.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
     if row is None:
         raise Missing("There is no such project. It may have been deleted.")
     return Rate(*row)
 
 
-def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
+def set_heard(database: Database, recording: int, heard: Sequence[int]) -> None:
     """Which microphones of a recording are heard."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE recording SET heard = ?, channels = ? WHERE id = ?",
             (json.dumps(list(heard)), len(heard), recording),
         )
 
 
-def set_spoken(db: Database, recording: int, code: str) -> None:
+def set_spoken(database: Database, recording: int, code: str) -> None:
     """The language that was found in its sound or its words."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE recording SET spoken = ? WHERE id = ?", (code, recording))
 
 
-def set_changed(db: Database, recording: int, changed: int) -> None:
+def set_changed(database: Database, recording: int, changed: int) -> None:
     """Its file was written anew, but is the same."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE recording SET changed = ? WHERE id = ?", (changed, recording))
 
 
-def set_checksum(db: Database, recording: int, checksum: str) -> None:
+def set_checksum(database: Database, recording: int, checksum: str) -> None:
     """The SHA-256 of its file, known before it is prepared."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute("UPDATE recording SET checksum = ? WHERE id = ?", (checksum, recording))
 
 
-def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
+def replace_file(database: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
     """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found
     anew."""
-    with db.write() as connection:
+    with database.write() as connection:
         connection.execute(
             "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = "
             "?, height = ?,"
@@ -418,9 +420,9 @@ def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, An
         )
 
 
-def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
+def set_sync(database: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
     """Put recordings on the clock of a sync set, or (None) take them out: (recording, place, how sure, how found)."""
-    with db.write() as connection:
+    with database.write() as connection:
         for recording, sync, sure, how in rows:
             where = (None, 0, 0.0) if sync is None else (sync.set, sync.offset, sync.ppm)
             connection.execute(
@@ -430,6 +432,6 @@ def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) 
             )
 
 
-def new_set(db: Database) -> int:
+def new_set(database: Database) -> int:
     """A number no sync set has yet."""
-    return int(db.read().execute("SELECT coalesce(max(sync_set), 0) + 1 FROM recording").fetchone()[0])
+    return int(database.read().execute("SELECT coalesce(max(sync_set), 0) + 1 FROM recording").fetchone()[0])

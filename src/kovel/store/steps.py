@@ -50,13 +50,13 @@ class Step:
         self.ids[table].add(row)
         return row
 
-    def replaced(self, recording: int, at: int, old: Sequence[Word], new: Sequence[Word]) -> None:
+    def replaced(self, recording: int, at: int, old_words: Sequence[Word], new_words: Sequence[Word]) -> None:
         """Notes words of a recording that took the place of others."""
         self.words = {
             "recording": recording,
             "at": at,
-            "old": [_flat(word) for word in old],
-            "new": [_flat(word) for word in new],
+            "old": [_flat(word) for word in old_words],
+            "new": [_flat(word) for word in new_words],
         }
 
     def set(self, recording: int, new: str) -> None:
@@ -111,9 +111,9 @@ def _rows(connection: sqlite3.Connection, table: str, ids: Sequence[int]) -> dic
 
 
 @contextmanager
-def step(db: Database, project: int, did: str) -> Iterator[Step]:
+def step(database: Database, project: int, did: str) -> Iterator[Step]:
     """One undoable change of the log, in one transaction."""
-    with db.write() as connection:
+    with database.write() as connection:
         s = Step(connection)
         yield s
         change: dict[str, Any] = {}
@@ -137,10 +137,10 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
         )
 
 
-def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
+def undo_or_redo(database: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
     """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings
     touched. Raises `Invalid` where there is none, `Missing` where its recording is gone."""
-    with db.write() as connection:
+    with database.write() as connection:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
         row = connection.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
         if row is None:

@@ -40,10 +40,10 @@ class Kept:
     can_redo: bool
 
 
-def current(db: Database, project: int) -> int:
+def current(database: Database, project: int) -> int:
     """The story of a project that is open."""
     row = (
-        db.read()
+        database.read()
         .execute(
             "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, "
             "s.id LIMIT 1",
@@ -56,20 +56,20 @@ def current(db: Database, project: int) -> int:
     return int(row[0])
 
 
-def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
+def put_in(database: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
     """Ranges [recording, start, length] into a project's story, at the end or at a frame of it: one edit."""
-    sid = current(db, project)
-    length = load(db, sid).story.length
+    story_id = current(database, project)
+    length = load(database, story_id).story.length
     place = length if at is None else max(0, min(at, length))
-    return edit(db, sid, None, "insert_several", {"at": place, "ranges": [list(span) for span in ranges]})[1]
+    return edit(database, story_id, None, "insert_several", {"at": place, "ranges": [list(span) for span in ranges]})[1]
 
 
-def load(db: Database, story: int) -> Kept:
-    with db.snapshot() as connection:
-        return load_at(db, connection, story)
+def load(database: Database, story: int) -> Kept:
+    with database.snapshot() as connection:
+        return load_at(database, connection, story)
 
 
-def load_at(db: Database, connection: sqlite3.Connection, story: int) -> Kept:
+def load_at(database: Database, connection: sqlite3.Connection, story: int) -> Kept:
     """The story at the revision this connection sees; its rows are read only when that is another one than last
     time."""
     row = connection.execute(
@@ -77,13 +77,13 @@ def load_at(db: Database, connection: sqlite3.Connection, story: int) -> Kept:
     ).fetchone()
     if row is None:
         raise Missing("There is no such story. It may have been deleted.")
-    revision, known = db.stories.get(story, (-1, None))
+    revision, known = database.stories.get(story, (-1, None))
     if known is None or revision != row["revision"]:
         known = _rows(connection, story, row)
-        db.stories[story] = (row["revision"], known)
+        database.stories[story] = (row["revision"], known)
     redo = connection.execute(
         "SELECT 1 FROM journal WHERE story = ? AND (parent IS ? OR command = ? AND editor = ?) LIMIT 1",
-        (story, row["head"], UNDO, db.editor()[0]),
+        (story, row["head"], UNDO, database.editor()[0]),
     ).fetchone()
     return Kept(
         row["id"], row["project"], row["name"], row["revision"], known, row["head"] is not None, redo is not None
@@ -177,32 +177,36 @@ def write_rows(connection: sqlite3.Connection, story: int, patch: Patch, head: i
         connection.execute(f"UPDATE story SET {name} = ? WHERE id = ?", (_plain(name, now), story))
 
 
-def not_stale(db: Database, kept: Kept, revision: int | None) -> None:
+def not_stale(database: Database, kept_story: Kept, revision: int | None) -> None:
     """`Stale` where a page shows another revision than the one that stands now."""
-    db.guard(kept.id)
-    if revision is not None and revision != kept.revision:
+    database.guard(kept_story.id)
+    if revision is not None and revision != kept_story.revision:
         raise Stale(
             "The story was changed elsewhere meanwhile. Here it is as it stands now; your edit was not made. "
             "Please try again."
         )
 
 
-def edit(db: Database, story: int, revision: int | None, name: str, params: Mapping[str, Any]) -> tuple[Kept, Report]:
+def edit(
+    database: Database, story: int, revision: int | None, name: str, params: Mapping[str, Any]
+) -> tuple[Kept, Report]:
     """Carry out a command of the core and keep the result. `revision` is what the page showed (None: whatever stands).
 
     Raises `Refused` (cannot be met) or `Stale` (page too old); in both cases nothing has changed.
     """
-    with db.write() as connection:
-        kept = load_at(db, connection, story)
-        not_stale(db, kept, revision)
-        new, report = catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
+    with database.write() as connection:
+        kept = load_at(database, connection, story)
+        not_stale(database, kept, revision)
+        new, report = catalogue.run(kept.story, recordings.sources(database, kept.project), name, params)
         patch = Patch.between(kept.story, new)
-        write_edit(db, connection, story, name, dict(params), report, patch)
-    return remembered(db, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)), report
+        write_edit(database, connection, story, name, dict(params), report, patch)
+    return remembered(
+        database, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)
+    ), report
 
 
 def write_edit(
-    db: Database,
+    database: Database,
     connection: sqlite3.Connection,
     story: int,
     name: str,
@@ -216,32 +220,32 @@ def write_edit(
     entry = connection.execute(
         "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES "
         "(?,?,?,?,?,?,?,?,?)",
-        (story, head, name, *told, *db.editor()),
+        (story, head, name, *told, *database.editor()),
     ).lastrowid
     write_rows(connection, story, patch, entry)
 
 
-def remembered(db: Database, kept: Kept) -> Kept:
+def remembered(database: Database, kept_story: Kept) -> Kept:
     """Remember what was just committed, so that the next edit need not read it back."""
-    db.stories[kept.id] = (kept.revision, kept.story)
-    return kept
+    database.stories[kept_story.id] = (kept_story.revision, kept_story.story)
+    return kept_story
 
 
-def previewed(db: Database, story: int, name: str, params: Mapping[str, Any]) -> tuple[Story, Report]:
+def previewed(database: Database, story: int, name: str, params: Mapping[str, Any]) -> tuple[Story, Report]:
     """The story as an edit would leave it, and what it would say; nothing is changed."""
-    kept = load(db, story)
-    return catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
+    kept = load(database, story)
+    return catalogue.run(kept.story, recordings.sources(database, kept.project), name, params)
 
 
-def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
+def preview(database: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
     """What an edit would do; nothing is changed."""
-    return previewed(db, story, name, params)[1]
+    return previewed(database, story, name, params)[1]
 
 
-def of_project(db: Database, project: int) -> list[Kept]:
+def of_project(database: Database, project: int) -> list[Kept]:
     """All stories of a project, in the order they were made."""
-    rows = db.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
-    return [load(db, row[0]) for row in rows]
+    rows = database.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
+    return [load(database, row[0]) for row in rows]
 
 
 def _name(name: str) -> str:
@@ -251,13 +255,13 @@ def _name(name: str) -> str:
     return name
 
 
-def create(db: Database, project: int, name: str, of: int | None = None) -> int:
+def create(database: Database, project: int, name: str, of: int | None = None) -> int:
     """A new story, empty or a copy of another one as it stands (whose history stays with it); it is opened."""
-    with db.write() as connection:
+    with database.write() as connection:
         made = fresh(connection, "story")
         connection.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
         if of is not None:
-            old = load_at(db, connection, of)
+            old = load_at(database, connection, of)
             if old.project != project:
                 raise Missing("There is no such story in the project.")
             write_rows(connection, made, Patch.between(Story(old.story.rate), old.story), None)
@@ -269,15 +273,21 @@ PROPOSED = "proposed"  # and for one that Kovel proposed
 
 
 def create_with(
-    db: Database, project: int, name: str, story: Story, did: str, notes: Sequence[str] = (), how: str = BROUGHT_IN
+    database: Database,
+    project: int,
+    name: str,
+    story: Story,
+    did: str,
+    notes: Sequence[str] = (),
+    how: str = BROUGHT_IN,
 ) -> int:
     """A new story that was made elsewhere, or (`how`) proposed; undo leads back to an empty one. `notes`: what could
     not be taken, or why each piece is in it. One that was brought in is opened, a proposed one lies beside the one
     that is open."""
     held(story)
-    with db.write() as connection:
+    with database.write() as connection:
         was = connection.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
-        made = create(db, project, name)
+        made = create(database, project, name)
         if how == PROPOSED:
             connection.execute("UPDATE project SET story = ? WHERE id = ?", (was, project))
         empty = Story(story.rate)
@@ -290,16 +300,20 @@ def create_with(
     return made
 
 
-def not_taken(db: Database, story: int) -> list[str]:
+def not_taken(database: Database, story: int) -> list[str]:
     """What could not be taken of the file that a story was brought in from."""
-    row = db.read().execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN)).fetchone()
+    row = (
+        database.read()
+        .execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN))
+        .fetchone()
+    )
     notes: list[str] = json.loads(row[0]) if row else []
     return notes
 
 
-def proposed(db: Database, project: int) -> list[tuple[int, str, list[str]]]:
+def proposed(database: Database, project: int) -> list[tuple[int, str, list[str]]]:
     """Stories that were proposed and are still there, the newest first: number, name, why each piece was in it."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT s.id, s.name, j.notes FROM story s JOIN journal j ON j.story = s.id WHERE s.project = ? AND j.command "
         "= ?"
         " ORDER BY s.id DESC",
@@ -308,23 +322,23 @@ def proposed(db: Database, project: int) -> list[tuple[int, str, list[str]]]:
     return [(row[0], row[1], json.loads(row[2])) for row in rows]
 
 
-def open_story(db: Database, project: int, story: int) -> None:
+def open_story(database: Database, project: int, story: int) -> None:
     """Make this the story that is open."""
-    with db.write() as connection:
+    with database.write() as connection:
         if not connection.execute("SELECT 1 FROM story WHERE id = ? AND project = ?", (story, project)).fetchone():
             raise Missing("There is no such story in the project.")
         connection.execute("UPDATE project SET story = ? WHERE id = ?", (story, project))
 
 
-def rename(db: Database, story: int, name: str) -> None:
-    with db.write() as connection:
+def rename(database: Database, story: int, name: str) -> None:
+    with database.write() as connection:
         connection.execute("UPDATE story SET name = ? WHERE id = ?", (_name(name), story))
 
 
-def delete(db: Database, project: int, story: int) -> None:
+def delete(database: Database, project: int, story: int) -> None:
     """Delete a story with its history; the last one stays."""
-    db.guard(story)
-    with db.write() as connection:
+    database.guard(story)
+    with database.write() as connection:
         all_ = [row[0] for row in connection.execute("SELECT id FROM story WHERE project = ?", (project,))]
         if story not in all_:
             raise Missing("There is no such story in the project.")

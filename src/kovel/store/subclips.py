@@ -75,19 +75,19 @@ def check(recording: recordings.Recording, total: int, new: New) -> None:
         raise Invalid("A verdict is keep, maybe or drop.")
 
 
-def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[Subclip]:
+def add_all(database: Database, project: int, rows: Sequence[New], did: str) -> list[Subclip]:
     """Keep several ranges in one undoable step; `Invalid` and none is kept if one cannot be."""
-    rate = recordings.clock_of(db, project)
-    known = {recording.id: recording for recording in recordings.of_project(db, project)}
+    frame_rate = recordings.clock_of(database, project)
+    known = {recording.id: recording for recording in recordings.of_project(database, project)}
     for new in rows:
         if new.recording not in known:
             raise Missing("There is no such recording in the project.")
-        check(known[new.recording], known[new.recording].length(rate), new)
+        check(known[new.recording], known[new.recording].length(frame_rate), new)
     counts = dict(
-        db.read().execute("SELECT recording, count(*) FROM subclip GROUP BY recording").fetchall()
+        database.read().execute("SELECT recording, count(*) FROM subclip GROUP BY recording").fetchall()
     )  # names are numbered on from these
     ids = []
-    with steps.step(db, project, did) as step:
+    with steps.step(database, project, did) as step:
         for new in rows:
             counts[new.recording] = counts.get(new.recording, 0) + 1
             name = clean_name(new.name or f"{known[new.recording].name[:100]} {counts[new.recording]}", limit=120)
@@ -107,11 +107,11 @@ def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[S
                 ),
             )
             ids.append(step.made("subclip", row))
-    return [get(db, i) for i in ids]
+    return [get(database, i) for i in ids]
 
 
 def add(
-    db: Database,
+    database: Database,
     recording: int,
     start: int,
     end: int,
@@ -122,13 +122,13 @@ def add(
     verdict: str = "keep",
 ) -> Subclip:
     """Keep [start, end) of a recording, in project frames on its clock."""
-    project = recordings.get(db, recording).project
-    (made,) = add_all(db, project, [New(recording, start, end, name, note, tags, verdict)], name or "range kept")
+    project = recordings.get(database, recording).project
+    (made,) = add_all(database, project, [New(recording, start, end, name, note, tags, verdict)], name or "range kept")
     return made
 
 
-def get(db: Database, subclip: int) -> Subclip:
-    row = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
+def get(database: Database, subclip: int) -> Subclip:
+    row = database.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
     if row is None:
         raise Missing("That subclip is not there any more.")
     return _subclip(row)
@@ -150,27 +150,27 @@ def _cleaned(fields: dict[str, str | int | float | None]) -> dict[str, str | int
     return out
 
 
-def update(db: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
+def update(database: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
     """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds
     to theirs."""
-    old = [get(db, i) for i in ids]
+    old = [get(database, i) for i in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
     fields = _cleaned(fields)
     more = str(fields.pop("add_tags", "") or "")
-    first = recordings.get(db, old[0].recording)
-    rate = recordings.clock_of(db, first.project)
+    first = recordings.get(database, old[0].recording)
+    frame_rate = recordings.clock_of(database, first.project)
     if {"start", "length"} & set(fields):
         for subclip in old:
             a = int(fields.get("start", subclip.start) or 0)
-            recording = recordings.get(db, subclip.recording)
+            recording = recordings.get(database, subclip.recording)
             check(
                 recording,
-                recording.length(rate),
+                recording.length(frame_rate),
                 New(subclip.recording, a, a + int(fields.get("length", subclip.length) or 0)),
             )
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
-    with steps.step(db, first.project, f"{what} changed") as step:
+    with steps.step(database, first.project, f"{what} changed") as step:
         step.before("subclip", list(ids))
         for subclip in old:
             put = fields | ({"tags": clean_tags(",".join([*subclip.tags, more]))} if more else {})
@@ -179,25 +179,27 @@ def update(db: Database, ids: Sequence[int], **fields: str | int | float | None)
                     f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?",
                     (*put.values(), subclip.id),
                 )
-    return [get(db, i) for i in ids]
+    return [get(database, i) for i in ids]
 
 
-def remove(db: Database, ids: Sequence[int]) -> list[Subclip]:
-    old = [get(db, i) for i in ids]
+def remove(database: Database, ids: Sequence[int]) -> list[Subclip]:
+    old = [get(database, i) for i in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
-    with steps.step(db, recordings.get(db, old[0].recording).project, f"{what} taken out of the log") as step:
+    with steps.step(
+        database, recordings.get(database, old[0].recording).project, f"{what} taken out of the log"
+    ) as step:
         step.before("subclip", list(ids))
         step.c.executemany("DELETE FROM subclip WHERE id = ?", [(i,) for i in ids])
     return old
 
 
-def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
+def arrange(database: Database, project: int, ids: Sequence[int]) -> None:
     """The storyboard holds these subclips in this order, and no others of the project."""
-    here = {subclip.id: subclip for subclip in of_project(db, project)}
+    here = {subclip.id: subclip for subclip in of_project(database, project)}
     changed = [key for key, subclip in here.items() if subclip.board is not None or key in ids]
-    with steps.step(db, project, "storyboard arranged") as step:
+    with steps.step(database, project, "storyboard arranged") as step:
         step.before("subclip", changed)
         step.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(i,) for i in changed])
         step.c.executemany(
@@ -205,21 +207,23 @@ def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
         )
 
 
-def on_board(db: Database, project: int) -> list[Subclip]:
+def on_board(database: Database, project: int) -> list[Subclip]:
     """The storyboard, in its order."""
     return sorted(
-        (subclip for subclip in of_project(db, project) if subclip.board is not None), key=lambda c: c.board or 0
+        (subclip for subclip in of_project(database, project) if subclip.board is not None), key=lambda c: c.board or 0
     )
 
 
-def of_recording(db: Database, recording: int) -> list[Subclip]:
-    rows = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,))
+def of_recording(database: Database, recording: int) -> list[Subclip]:
+    rows = database.read().execute(
+        f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,)
+    )
     return [_subclip(row) for row in rows]
 
 
-def of_project(db: Database, project: int) -> list[Subclip]:
+def of_project(database: Database, project: int) -> list[Subclip]:
     cols = ", ".join(f"s.{c}" for c in COLUMNS.split(", "))
-    rows = db.read().execute(
+    rows = database.read().execute(
         f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL "
         "ORDER BY r.ordinal, s.start, s.id",
         (project,),
@@ -227,9 +231,9 @@ def of_project(db: Database, project: int) -> list[Subclip]:
     return [_subclip(row) for row in rows]
 
 
-def reshape(db: Database, project: int, rows: Sequence[tuple[int, int, int]], did: str) -> None:
+def reshape(database: Database, project: int, rows: Sequence[tuple[int, int, int]], did: str) -> None:
     """New edges (subclip, start, end) for several subclips, in one undoable step."""
-    with steps.step(db, project, did) as step:
+    with steps.step(database, project, did) as step:
         step.before("subclip", [i for i, _, _ in rows])
         step.c.executemany(
             "UPDATE subclip SET start = ?, length = ? WHERE id = ?", [(start, end - start, i) for i, start, end in rows]

@@ -38,15 +38,15 @@ class Judged:
     better: str
 
 
-def listing(db: Database, project: int) -> list[Theme]:
-    rows = db.read().execute(
+def listing(database: Database, project: int) -> list[Theme]:
+    rows = database.read().execute(
         "SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,)
     )
     return [Theme(row[0], row[1], bool(row[2]), bool(row[3])) for row in rows]
 
 
-def placed(db: Database, project: int) -> list[Placed]:
-    rows = db.read().execute(
+def placed(database: Database, project: int) -> list[Placed]:
+    rows = database.read().execute(
         "SELECT s.recording, s.start, s.end, s.theme, s.own FROM theme_statement s JOIN theme t ON t.id = s.theme"
         " WHERE t.project = ? ORDER BY s.recording, s.start",
         (project,),
@@ -54,16 +54,16 @@ def placed(db: Database, project: int) -> list[Placed]:
     return [Placed(row[0], row[1], row[2], row[3], bool(row[4])) for row in rows]
 
 
-def get(db: Database, project: int, theme: int) -> Theme:
-    for this_theme in listing(db, project):
+def get(database: Database, project: int, theme: int) -> Theme:
+    for this_theme in listing(database, project):
         if this_theme.id == theme:
             return this_theme
     raise Missing("There is no such theme in the project.")
 
 
 @contextmanager
-def _changed(db: Database, project: int, did: str) -> Iterator[steps.Step]:
-    with steps.step(db, project, did) as step:
+def _changed(database: Database, project: int, did: str) -> Iterator[steps.Step]:
+    with steps.step(database, project, did) as step:
         step.groups(project)
         yield step
 
@@ -71,10 +71,10 @@ def _changed(db: Database, project: int, did: str) -> Iterator[steps.Step]:
 Group = tuple[int | None, str, Sequence[tuple[int, int, int]]]
 
 
-def put(db: Database, project: int, groups: Sequence[Group]) -> None:
+def put(database: Database, project: int, groups: Sequence[Group]) -> None:
     """Statements (recording, start, end) into themes: those that are there (by number), and new ones (None) under a
     name. No step of the log: it follows from new words."""
-    with db.write() as connection:
+    with database.write() as connection:
         last = connection.execute(
             "SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)
         ).fetchone()[0]
@@ -91,10 +91,10 @@ def put(db: Database, project: int, groups: Sequence[Group]) -> None:
 
 
 @contextmanager
-def grouping(db: Database, project: int) -> Iterator[None]:
+def grouping(database: Database, project: int) -> Iterator[None]:
     """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one
     undoable step."""
-    with _changed(db, project, "statements grouped into themes") as step:
+    with _changed(database, project, "statements grouped into themes") as step:
         own = "SELECT id FROM theme WHERE project = ? AND NOT own"
         step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
         step.c.execute(
@@ -105,9 +105,9 @@ def grouping(db: Database, project: int) -> Iterator[None]:
         yield
 
 
-def reshape(db: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
+def reshape(database: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
     """Statements whose edges are others now: (recording, start, new start, new end)."""
-    with db.write() as connection:
+    with database.write() as connection:
         for recording, was, start, end in rows:
             connection.execute(
                 "UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
@@ -115,33 +115,35 @@ def reshape(db: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
             )
 
 
-def rename(db: Database, project: int, theme: int, name: str) -> str:
+def rename(database: Database, project: int, theme: int, name: str) -> str:
     name = clean_name(name)
-    old = get(db, project, theme)
-    with _changed(db, project, f"theme {old.name} called {name}") as step:
+    old = get(database, project, theme)
+    with _changed(database, project, f"theme {old.name} called {name}") as step:
         step.c.execute("UPDATE theme SET name = ?, own = 1 WHERE id = ?", (name, theme))
     return name
 
 
-def set_aside(db: Database, project: int, themes: Sequence[int]) -> bool:
+def set_aside(database: Database, project: int, themes: Sequence[int]) -> bool:
     """Set themes aside, or take them up again where the first of them is aside; which of the two it was."""
-    rows = [get(db, project, t) for t in dict.fromkeys(themes)]
+    rows = [get(database, project, t) for t in dict.fromkeys(themes)]
     if not rows:
         raise Invalid("Choose one or more themes.")
     aside = not rows[0].aside
     with _changed(
-        db, project, f"{len(rows)} theme{'s' if len(rows) != 1 else ''} {'set aside' if aside else 'taken up again'}"
+        database,
+        project,
+        f"{len(rows)} theme{'s' if len(rows) != 1 else ''} {'set aside' if aside else 'taken up again'}",
     ) as step:
         step.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, theme.id) for theme in rows])
     return aside
 
 
-def merge(db: Database, project: int, themes: Sequence[int]) -> Theme:
+def merge(database: Database, project: int, themes: Sequence[int]) -> Theme:
     """Several themes become the first of them."""
-    rows = [get(db, project, t) for t in dict.fromkeys(themes)]
+    rows = [get(database, project, t) for t in dict.fromkeys(themes)]
     if len(rows) < 2:
         raise Invalid("Choose two or more themes to make them one.")
-    with _changed(db, project, f"{len(rows)} themes made one: {rows[0].name}") as step:
+    with _changed(database, project, f"{len(rows)} themes made one: {rows[0].name}") as step:
         for theme in rows[1:]:
             step.c.execute("UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (rows[0].id, theme.id))
             step.c.execute("DELETE FROM theme WHERE id = ?", (theme.id,))
@@ -149,10 +151,12 @@ def merge(db: Database, project: int, themes: Sequence[int]) -> Theme:
     return rows[0]
 
 
-def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Sequence[tuple[int, int]]]]) -> list[str]:
+def split(
+    database: Database, project: int, theme: int, parts: Sequence[tuple[str, Sequence[tuple[int, int]]]]
+) -> list[str]:
     """A theme becomes several: (name, statements); the first part stays where it is."""
-    this_theme = get(db, project, theme)
-    with _changed(db, project, f"theme {this_theme.name} split") as step:
+    this_theme = get(database, project, theme)
+    with _changed(database, project, f"theme {this_theme.name} split") as step:
         at = step.c.execute("SELECT ordinal FROM theme WHERE id = ?", (theme,)).fetchone()[0]
         step.c.execute(
             "UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at)
@@ -173,12 +177,14 @@ def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Seq
     return [this_theme.name if this_theme.own else parts[0][0], *(name for name, _ in parts[1:])]
 
 
-def move(db: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
+def move(database: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
     """A statement into another theme, or (None) into one of its own."""
-    row = next((other for other in placed(db, project) if (other.recording, other.start) == (recording, start)), None)
+    row = next(
+        (other for other in placed(database, project) if (other.recording, other.start) == (recording, start)), None
+    )
     if row is None:
         raise Missing("That statement is not there any more.")
-    with _changed(db, project, "statement moved to another theme") as step:
+    with _changed(database, project, "statement moved to another theme") as step:
         if theme is None:
             theme = fresh(step.c, "theme")
             last = step.c.execute(
@@ -188,7 +194,7 @@ def move(db: Database, project: int, recording: int, start: int, theme: int | No
                 "INSERT INTO theme (id, project, name, own, ordinal) VALUES (?,?,?,1,?)",
                 (theme, project, "new theme", last + 1),
             )
-        to = get(db, project, theme)
+        to = get(database, project, theme)
         step.c.execute(
             "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", (theme, recording, start)
         )
@@ -199,14 +205,14 @@ def move(db: Database, project: int, recording: int, start: int, theme: int | No
     return to
 
 
-def judged(db: Database, project: int) -> list[Judged]:
-    rows = db.read().execute(
+def judged(database: Database, project: int) -> list[Judged]:
+    rows = database.read().execute(
         "SELECT a_recording, a_start, b_recording, b_start, better FROM retold WHERE project = ?", (project,)
     )
     return [Judged((row[0], row[1]), (row[2], row[3]), row[4]) for row in rows]
 
 
-def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], better: str) -> None:
+def judge(database: Database, project: int, a: tuple[int, int], b: tuple[int, int], better: str) -> None:
     """Which of two tellings is the better one (`a`, `b`), that they are `apart`, or (empty) nothing."""
     if better not in ("a", "b", "apart", ""):
         raise Invalid("Say which telling is the better one, or that they tell different things.")
@@ -216,7 +222,7 @@ def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], be
         "apart": "not told twice",
         "": "judgement taken back",
     }[better]
-    with _changed(db, project, did) as step:
+    with _changed(database, project, did) as step:
         key = (project, *a, *b)
         step.c.execute(
             "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start "

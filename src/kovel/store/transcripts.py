@@ -14,30 +14,30 @@ from kovel.store.recordings import get
 from kovel.store.word_rows import write_words
 
 
-def said(db: Database, recording: int) -> str:
+def said(database: Database, recording: int) -> str:
     """What names the state of a recording's words: another one after each change."""
-    row = db.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
+    row = database.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
     return f"{row[0]} {row[1]}" if row else ""
 
 
-def words(db: Database, recording: int) -> tuple[Word, ...]:
+def words(database: Database, recording: int) -> tuple[Word, ...]:
     """All words of a recording in order; read again only when they were changed since."""
-    state = said(db, recording)
-    known = db.words.get(recording)
+    state = said(database, recording)
+    known = database.words.get(recording)
     if known is None or known[0] != state:
-        rows = db.read().execute(
+        rows = database.read().execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,)
         )
         known = (state, tuple(Word(*row) for row in rows))
-        if len(db.words) > 20:
-            db.words.clear()
-        db.words[recording] = known
+        if len(database.words) > 20:
+            database.words.clear()
+        database.words[recording] = known
     return known[1]
 
 
-def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:
+def words_between(database: Database, recording: int, start: int, end: int) -> list[Word]:
     """Words that begin in samples [start, end), and the one that is under way at `start`."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ?1 AND start < ?3"
         " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY "
         "start, i",
@@ -49,12 +49,12 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
 UNSURE = 0.4  # of a word that needs a look
 
 
-def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
+def next_unsure(database: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
     """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there
     are."""
     way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
     row = (
-        db.read()
+        database.read()
         .execute(
             f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} "
             "LIMIT 1",
@@ -63,17 +63,17 @@ def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -
         .fetchone()
     )
     n = (
-        db.read()
+        database.read()
         .execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,))
         .fetchone()[0]
     )
     return Word(*row) if row else None, n
 
 
-def corrected(db: Database, project: int, most: int = 300) -> list[str]:
+def corrected(database: Database, project: int, most: int = 300) -> list[str]:
     """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent
     first."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND "
         "EXISTS"
         " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) "
@@ -83,9 +83,9 @@ def corrected(db: Database, project: int, most: int = 300) -> list[str]:
     return [row[0] for row in rows]
 
 
-def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
+def words_before(database: Database, recording: int, sample: int, count: int) -> list[Word]:
     """The last words that begin before a sample, the last one first."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i "
         "DESC LIMIT ?",
         (recording, sample, count),
@@ -96,10 +96,10 @@ def words_before(db: Database, recording: int, sample: int, count: int) -> list[
 LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
 
 
-def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
+def said_in(database: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
     """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word
     belongs where its middle lies."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "WITH r AS MATERIALIZED (SELECT key, value ->> 0 AS of, value ->> 1 AS a, value ->> 2 AS b FROM json_each(?))"
         " SELECT (SELECT group_concat(said, x'1e') FROM (SELECT w.speaker || x'1f' || w.text AS said FROM word w"
         f" WHERE w.recording = r.of AND w.start >= r.a - {LONGEST} AND w.start < r.b"
@@ -111,16 +111,16 @@ def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[t
     ]
 
 
-def speakers(db: Database, recording: int) -> list[str]:
-    rows = db.read().execute(
+def speakers(database: Database, recording: int) -> list[str]:
+    rows = database.read().execute(
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
     )
     return [row[0] for row in rows]
 
 
-def speakers_of_project(db: Database, project: int) -> list[str]:
+def speakers_of_project(database: Database, project: int) -> list[str]:
     """Everybody who is named in what is said in a project, by name."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT DISTINCT s.speaker FROM sentence s JOIN recording r ON r.id = s.recording"
         " WHERE r.project = ? AND r.gone IS NULL AND s.speaker != '' ORDER BY 1",
         (project,),
@@ -128,9 +128,9 @@ def speakers_of_project(db: Database, project: int) -> list[str]:
     return [row[0] for row in rows]
 
 
-def sentences_between(db: Database, recording: int, start: int, end: int) -> list[Said]:
+def sentences_between(database: Database, recording: int, start: int, end: int) -> list[Said]:
     """Sentences that are heard in samples [start, end)."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? "
         "ORDER BY start",
         (recording, end, start),
@@ -138,11 +138,11 @@ def sentences_between(db: Database, recording: int, start: int, end: int) -> lis
     return [Said(*row) for row in rows]
 
 
-def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
+def turns(database: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
     """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from
     each other."""
     out: list[tuple[int, int, str]] = []
-    for a, b, who in db.read().execute(
+    for a, b, who in database.read().execute(
         "SELECT start, end, speaker FROM sentence WHERE recording = ? ORDER BY start", (recording,)
     ):
         if out and out[-1][2] == who and a - out[-1][1] < apart:
@@ -152,8 +152,8 @@ def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]
     return out
 
 
-def has_words(db: Database, project: int) -> set[int]:
-    rows = db.read().execute(
+def has_words(database: Database, project: int) -> set[int]:
+    rows = database.read().execute(
         "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording "
         "= r.id)",
         (project,),
@@ -161,16 +161,18 @@ def has_words(db: Database, project: int) -> set[int]:
     return {row[0] for row in rows}
 
 
-def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "") -> None:
+def set_words(database: Database, recording: int, said_words: Sequence[Word], did: str = "") -> None:
     """Replace all of a recording's words, and what is searched of them; one undoable step of the log."""
-    this_recording = get(db, recording)
-    change_words(db, recording, 0, words(db, recording), said, did or f"words of {this_recording.name}")
+    this_recording = get(database, recording)
+    change_words(
+        database, recording, 0, words(database, recording), said_words, did or f"words of {this_recording.name}"
+    )
 
 
-def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
+def add_heard(database: Database, recording: int, heard: Sequence[Word]) -> None:
     """The words that a transcription under way has heard behind those that are there; no step of the log: it is not
     done."""
-    with db.write() as connection:
+    with database.write() as connection:
         have = connection.execute(
             "SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)
         ).fetchone()
@@ -179,40 +181,47 @@ def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
             write_words(connection, recording, have[0], 0, new)
 
 
-def forget_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
+def forget_heard(database: Database, recording: int, heard: Sequence[Word]) -> None:
     """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of
     them."""
-    if [(word.text, word.start) for word in words(db, recording)] == [(word.text, word.start) for word in heard]:
-        with db.write() as connection:
+    if [(word.text, word.start) for word in words(database, recording)] == [(word.text, word.start) for word in heard]:
+        with database.write() as connection:
             write_words(connection, recording, 0, len(heard), ())
 
 
-def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:
-    """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there
+def change_words(
+    database: Database, recording: int, at: int, old_words: Sequence[Word], new_words: Sequence[Word], did: str
+) -> None:
+    """Put `new_words` in place of `old_words`, the words from index `at` on; one undoable step. `Invalid` if
+    they are not there
     any more."""
-    project = get(db, recording).project
-    with steps.step(db, project, did) as step:
+    project = get(database, recording).project
+    with steps.step(database, project, did) as step:
         rows = step.c.execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
-            (recording, at, at + len(old)),
+            (recording, at, at + len(old_words)),
         )
-        if [Word(*row) for row in rows] != list(old):
+        if [Word(*row) for row in rows] != list(old_words):
             raise Invalid("The words were changed elsewhere meanwhile. Reload the page, then correct them.")
-        write_words(step.c, recording, at, len(old), new)
-        step.replaced(recording, at, old, new)
+        write_words(step.c, recording, at, len(old_words), new_words)
+        step.replaced(recording, at, old_words, new_words)
 
 
-def words_from(db: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
+def words_from(database: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
     """Up to `count` words from the one that begins at sample `start` on, and its index; empty if none begins there."""
-    row = db.read().execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start)).fetchone()
+    row = (
+        database.read()
+        .execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start))
+        .fetchone()
+    )
     if row[0] is None:
         return 0, []
-    return row[0], words_at(db, recording, row[0], count)
+    return row[0], words_at(database, recording, row[0], count)
 
 
-def words_at(db: Database, recording: int, at: int, count: int) -> list[Word]:
+def words_at(database: Database, recording: int, at: int, count: int) -> list[Word]:
     """Words `at` to `at + count`, as far as there are any."""
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
         (recording, at, at + count),
     )
@@ -230,7 +239,7 @@ class Found:
     text: str
 
 
-def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
+def search(database: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
     """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end
     begins so."""
     terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
@@ -241,7 +250,7 @@ def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Fou
             query.append('"' + " ".join(words) + '"' + ("*" if term.endswith("*") else ""))
     if not query:
         return []
-    rows = db.read().execute(
+    rows = database.read().execute(
         "SELECT s.recording, s.start, s.end, s.speaker, highlight(sentence_search, 0, char(2), char(3)) AS text"
         " FROM sentence_search JOIN sentence s ON s.id = sentence_search.rowid JOIN recording r ON r.id = s.recording"
         " WHERE sentence_search MATCH ? AND r.project = ? AND r.gone IS NULL ORDER BY rank LIMIT ?",

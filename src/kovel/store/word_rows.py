@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from kovel.core.words.transcript import Word, sentences
 
 
-def write_words(connection: sqlite3.Connection, recording: int, at: int, count: int, new: Sequence[Word]) -> None:
-    """Inside a transaction: rows for `new` in place of the `count` words from `at` on, and the sentences that
+def write_words(connection: sqlite3.Connection, recording: int, at: int, count: int, new_words: Sequence[Word]) -> None:
+    """Inside a transaction: rows for `new_words` in place of the `count` words from `at` on, and the sentences that
     changed."""
     connection.execute("UPDATE recording SET said = said + 1 WHERE id = ?", (recording,))
     connection.execute("DELETE FROM word WHERE recording = ? AND i >= ? AND i < ?", (recording, at, at + count))
-    shift = len(new) - count
+    shift = len(new_words) - count
     if shift:  # by way of negative numbers, so that no two rows ever share one
         connection.execute(
             "UPDATE word SET i = -(i + ?) WHERE recording = ? AND i >= ?", (shift, recording, at + count)
@@ -21,10 +21,10 @@ def write_words(connection: sqlite3.Connection, recording: int, at: int, count: 
         "INSERT INTO word (recording, i, text, start, end, speaker, sure) VALUES (?,?,?,?,?,?,?)",
         [
             (recording, at + index, word.text, word.start, word.end, word.speaker, word.sure)
-            for index, word in enumerate(new)
+            for index, word in enumerate(new_words)
         ],
     )
-    _sentences_around(connection, recording, at, len(new))
+    _sentences_around(connection, recording, at, len(new_words))
 
 
 def _sentences_around(connection: sqlite3.Connection, recording: int, at: int, count: int) -> None:

@@ -66,7 +66,7 @@ ANSWERS: dict[int | str, dict[str, Any]] = {
 
 
 def create_app(
-    data: DataFolder,
+    data_folder: DataFolder,
     roots: list[Path] | None = None,
     *,
     hosts: set[str] | None = None,
@@ -80,34 +80,34 @@ def create_app(
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        scheduler = scheduler_for(data, crew=crew)
+        scheduler = scheduler_for(data_folder, crew=crew)
         if jobs:
             scheduler.start_or_wait()
         yield
-        app.state.web.now.stop()
+        application.state.web.now.stop()
         scheduler.stop()
-        data.db.close()
+        data_folder.db.close()
 
-    app = FastAPI(
+    application = FastAPI(
         title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS
     )
-    app.state.web = Application(data, roots or [Path.home()], passphrase)
-    data.roots = [root.resolve() for root in app.state.web.roots]
-    remember_all(data)
-    app.state.crew = crew
-    data.db.guard = app.state.web.together.allow
-    data.db.editor = app.state.web.together.asking
-    app.add_middleware(Asking)
-    app.add_middleware(Noted, log=notebook(data.root / "logs"))
-    app.state.sessions = Sessions(
-        json.loads(kept_settings.get(data.db, "sessions", "[]")),
-        lambda rows: kept_settings.put(data.db, "sessions", json.dumps(rows)),
+    application.state.web = Application(data_folder, roots or [Path.home()], passphrase)
+    data_folder.roots = [root.resolve() for root in application.state.web.roots]
+    remember_all(data_folder)
+    application.state.crew = crew
+    data_folder.db.guard = application.state.web.together.allow
+    data_folder.db.editor = application.state.web.together.asking
+    application.add_middleware(Asking)
+    application.add_middleware(Noted, log=notebook(data_folder.root / "logs"))
+    application.state.sessions = Sessions(
+        json.loads(kept_settings.get(data_folder.db, "sessions", "[]")),
+        lambda rows: kept_settings.put(data_folder.db, "sessions", json.dumps(rows)),
     )
-    app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase, sessions=app.state.sessions)
+    application.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase, sessions=application.state.sessions)
     if passphrase:
-        app.add_middleware(
+        application.add_middleware(
             SessionMiddleware,
-            secret_key=signing(data.secret(), passphrase),
+            secret_key=signing(data_folder.secret(), passphrase),
             https_only=secure,
             same_site="strict",
             session_cookie="kovel",
@@ -115,8 +115,8 @@ def create_app(
     for room in ROOMS:
         scripts = Path(__file__).parent / "rooms" / room.key / "scripts"
         if scripts.is_dir():
-            app.mount(f"/static/{room.key}", StaticFiles(directory=scripts), name=room.key)
-    app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
+            application.mount(f"/static/{room.key}", StaticFiles(directory=scripts), name=room.key)
+    application.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     environment().globals["declared"] = ranges()
     environment().globals |= {"key_sheets": SHEETS, "our_words": OURS}
     environment().globals["rooms"] = [room for room in ROOMS if room.name]
@@ -124,23 +124,23 @@ def create_app(
         *(router for room in ROOMS for router in room.routers),
         *(module.router for module in (media_routes, time_routes, presence_routes)),
     ):
-        app.include_router(router, dependencies=[Depends(of_the_project)])
+        application.include_router(router, dependencies=[Depends(of_the_project)])
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:
         if "application/json" in request.headers.get("accept", ""):
             return JSONResponse({"error": message}, status)
         return say(request, message, status)
 
-    @app.exception_handler(Told)
+    @application.exception_handler(Told)
     async def told(request: Request, e: Told) -> HTMLResponse | JSONResponse:
         return refuse(request, e.status, str(e))
 
-    @app.exception_handler(RequestValidationError)
+    @application.exception_handler(RequestValidationError)
     async def unreadable(request: Request, e: RequestValidationError) -> HTMLResponse | JSONResponse:
         wrong = ", ".join(str(error["loc"][-1]) for error in e.errors()[:4])
         return refuse(request, 422, f"That request could not be read ({wrong}). Nothing was changed.")
 
-    @app.exception_handler(HTTPException)
+    @application.exception_handler(HTTPException)
     async def http(request: Request, e: HTTPException) -> HTMLResponse | JSONResponse:
         text = "There is no such page." if e.status_code == 404 else str(e.detail)
         return refuse(request, e.status_code, text)
@@ -149,8 +149,8 @@ def create_app(
         """Numbers beyond what a database holds, letters that are none."""
         return refuse(request, 422, "That request holds a value that cannot be kept. Nothing was changed.")
 
-    app.add_exception_handler(OverflowError, no_such_value)
-    app.add_exception_handler(UnicodeError, no_such_value)
+    application.add_exception_handler(OverflowError, no_such_value)
+    application.add_exception_handler(UnicodeError, no_such_value)
 
     async def disk(request: Request, error: Exception) -> HTMLResponse | JSONResponse:
         told = in_words(error)
@@ -158,10 +158,10 @@ def create_app(
             raise error
         return refuse(request, told.status, str(told))
 
-    app.add_exception_handler(sqlite3.Error, disk)
-    app.add_exception_handler(OSError, disk)
+    application.add_exception_handler(sqlite3.Error, disk)
+    application.add_exception_handler(OSError, disk)
 
-    @app.exception_handler(Exception)
+    @application.exception_handler(Exception)
     async def unforeseen(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
         return refuse(
             request,
@@ -170,4 +170,4 @@ def create_app(
             "Reload the page and try again.",
         )
 
-    return app
+    return application

@@ -93,15 +93,15 @@ async def piece(request: Request, recording: int, number: int) -> Response:
 
 
 def _making(request: Request, recording: int) -> dict[str, Any]:
-    data = web(request).data
-    this_recording = recordings.get(data.db, recording)
+    data_folder = web(request).data
+    this_recording = recordings.get(data_folder.db, recording)
     return {
         "recording": recording,
-        "path": str(file_of(data, this_recording)),
-        "out": str(data.derived(recording)),
+        "path": str(file_of(data_folder, this_recording)),
+        "out": str(data_folder.derived(recording)),
         "rate": [this_recording.rate.num, this_recording.rate.den],
         "frames": this_recording.frames or 1,
-        "own": (media_facts(data, recording) or {}).get("own", 0),
+        "own": (media_facts(data_folder, recording) or {}).get("own", 0),
     }
 
 
@@ -126,11 +126,11 @@ def derived(request: Request, recording: int, name: str) -> Response:
             raise Missing("That is not made yet.")
         return Response(made, media_type="image/jpeg", headers=STANDS)
     kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
-    data = web(request).data
-    folder = data.derived(recording)
+    data_folder = web(request).data
+    folder = data_folder.derived(recording)
     if name == "sound.pcm" and (folder / "media.json").exists() and not whole_sound(folder):
-        raise Short(mend(data, recording) or being_mended(data, recording))
-    path = shown_file(data, recording) if name == "proxy.mp4" else folder / name
+        raise Short(mend(data_folder, recording) or being_mended(data_folder, recording))
+    path = shown_file(data_folder, recording) if name == "proxy.mp4" else folder / name
     if name == "sound.pcm":
         path = sound_file(folder)
     if kind is None or not path.is_file():
@@ -149,9 +149,9 @@ def title(
     letters: Annotated[int | None, Query(ge=0)] = None,
 ) -> FileResponse:
     """The picture of a title, with a clear ground; `letters`: only so many of them are written."""
-    data = web(request).data
+    data_folder = web(request).data
     spec = checked_title(of)
-    made = title_shown(data.drawn, spec, width, height, letters, data.fonts)
+    made = title_shown(data_folder.drawn, spec, width, height, letters, data_folder.fonts)
     return FileResponse(made, media_type="image/png", headers=STANDS)
 
 

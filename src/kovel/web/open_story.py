@@ -15,16 +15,16 @@ from kovel.web.pages import web
 
 def opened(request: Request, project: int) -> Kept:
     """The story of a project that is open."""
-    db = web(request).data.db
-    projects.get(db, project)
-    return stories.load(db, stories.current(db, project))
+    database = web(request).data.db
+    projects.get(database, project)
+    return stories.load(database, stories.current(database, project))
 
 
 def edited(request: Request, project: int, revision: int | None, asked: Asked, **more: Any) -> JSONResponse:
     """One edit that a room worked out, done; what it did, and what else there is to tell."""
-    db = web(request).data.db
-    kept, did = stories.edit(db, stories.current(db, project), revision, *asked)
-    return JSONResponse({"revision": kept.revision, "did": did.did, "notes": did.notes, "made": did.made, **more})
+    database = web(request).data.db
+    kept_story, did = stories.edit(database, stories.current(database, project), revision, *asked)
+    return JSONResponse({"revision": kept_story.revision, "did": did.did, "notes": did.notes, "made": did.made, **more})
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +37,8 @@ class Named:
     open: bool
 
 
-def named(data: DataFolder, project: int, kept: Kept) -> list[Named]:
-    """The stories of a project; `kept` is the one that is open."""
-    return [Named(k.id, k.name, k.story.length, k.id == kept.id) for k in stories.of_project(data.db, project)]
+def named(data_folder: DataFolder, project: int, kept_story: Kept) -> list[Named]:
+    """The stories of a project; `kept_story` is the one that is open."""
+    return [
+        Named(k.id, k.name, k.story.length, k.id == kept_story.id) for k in stories.of_project(data_folder.db, project)
+    ]

@@ -10,8 +10,8 @@ def pace_note(clip: Piece | Cover) -> str:
         clock = clip.clock
         if clock.held is not None:
             return "a frame held"
-        lo, hi = extent(clip)
-        ramp, backwards, percent = clock.ramp, clock.backwards, 100 * float(hi - lo) / clip.length
+        lowest, highest = extent(clip)
+        ramp, backwards, percent = clock.ramp, clock.backwards, 100 * float(highest - lowest) / clip.length
         flat = not clock.ramp and clock.speed == 1
     else:
         ramp, backwards, percent = clip.ramp, bool(clip.settings["backwards"]), 100 * clip.used / clip.length

@@ -1,5 +1,6 @@
 """What every room uses: templates, formats, messages."""
 
+import re
 from dataclasses import dataclass, field, fields
 from functools import lru_cache
 from pathlib import Path
@@ -8,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PrefixLoader, StrictUndefined
+from jinja2.ext import Extension
 
 from kovel.core.errors import Missing
 from kovel.core.plan.plan import Plan
@@ -80,6 +82,14 @@ def canvas(project: Project) -> int:
     return round(960 * project.height / project.width) if project.width >= project.height else 540
 
 
+class Unindented(Extension):
+    """Templates are read without the indentation of their lines: what it shows in the source is not sent."""
+
+    def preprocess(self, source: str, name: str | None, filename: str | None = None) -> str:
+        """The source of a template, each line from its first letter on."""
+        return re.sub(r"\n[ \t]+", "\n", source)
+
+
 @lru_cache
 def environment() -> Environment:
     """What draws templates: those that rooms share by their name, a room's own as "ROOM/NAME"."""
@@ -89,6 +99,7 @@ def environment() -> Environment:
         loader=ChoiceLoader([FileSystemLoader(here / "templates"), PrefixLoader(of_rooms)]),
         autoescape=True,
         undefined=StrictUndefined,
+        extensions=[Unindented],
         trim_blocks=True,
         lstrip_blocks=True,
     )

@@ -24,12 +24,12 @@ class Making:
 
 
 def making_of(request: Request, recording: Recording) -> Making:
-    data = web(request).data
-    job = jobs.latest_of_recordings(data.db, recording.project).get(recording.id)
-    facts = media_facts(data, recording.id) or {}
+    data_folder = web(request).data
+    job = jobs.latest_of_recordings(data_folder.db, recording.project).get(recording.id)
+    facts = media_facts(data_folder, recording.id) or {}
     samples = facts.get("samples", 0)
     said = "All of it can be worked on; pictures are made where you look first, then from the front."
     if recording.sound and not facts.get("sounded"):
         said = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
     open_ = job if job and job.is_open else None
-    return Making(projects.get(data.db, recording.project), recording, open_, samples, said)
+    return Making(projects.get(data_folder.db, recording.project), recording, open_, samples, said)

@@ -35,8 +35,8 @@ class Asking:
     opens its first page is given one with it: what several of its pages ask at once afterwards, one and the same
     editor asks."""
 
-    def __init__(self, app: ASGIApp) -> None:
-        self.app = app
+    def __init__(self, application: ASGIApp) -> None:
+        self.app = application
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -75,7 +75,7 @@ def together(
     this_project = projects.get(application.data.db, project)
     editor = EDITOR.get() or token_hex(8)
     me = application.together.heard_of(project, editor, room, max(0, min(frame, 1 << 40)))
-    kept = stories.load(application.data.db, stories.current(application.data.db, project))
+    kept_story = stories.load(application.data.db, stories.current(application.data.db, project))
     others = [
         (
             here,
@@ -91,12 +91,12 @@ def together(
         room=room,
         me=me,
         others=others,
-        holder=application.together.holder(kept.id),
-        story=kept.name,
+        holder=application.together.holder(kept_story.id),
+        story=kept_story.name,
     )
     if editor != EDITOR.get():
         out.headers.append("set-cookie", _cookie(editor, request.url.scheme))
-    if seen >= 0 and kept.revision != seen:
+    if seen >= 0 and kept_story.revision != seen:
         out.headers["hx-trigger"] = "moved"
     return out
 

@@ -15,8 +15,8 @@ SLOW = 1.0  # seconds
 class Noted:
     """ASGI middleware: numbers each answer (`x-request-id`), notes those that failed or were slow."""
 
-    def __init__(self, app: ASGIApp, log: logging.Logger) -> None:
-        self.app, self.log = app, log
+    def __init__(self, application: ASGIApp, log: logging.Logger) -> None:
+        self.app, self.log = application, log
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":

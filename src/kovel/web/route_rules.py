@@ -13,7 +13,7 @@ def of_the_project(request: Request) -> None:
     named = request.path_params
     if not request.url.path.startswith("/p/"):
         return
-    db = web(request).data.db
+    database = web(request).data.db
     try:
         project = int(named["project"])
         numbers = {what: int(named[what]) for what in OWNERS if what in named}
@@ -21,6 +21,6 @@ def of_the_project(request: Request) -> None:
             raise ValueError
     except ValueError:
         raise Missing("There is no such page.") from None
-    projects.get(db, project)
+    projects.get(database, project)
     for what, number in numbers.items():
-        projects.belongs(db, project, what, number)
+        projects.belongs(database, project, what, number)

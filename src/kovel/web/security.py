@@ -43,11 +43,13 @@ LOCAL = {"127.0.0.1", "localhost", "[::1]"}
 class Guard:
     """ASGI middleware: Host and Origin checks, security headers, passphrase."""
 
-    def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None, sessions: Sessions | None = None) -> None:
+    def __init__(
+        self, application: ASGIApp, hosts: set[str], passphrase: str | None, sessions: Sessions | None = None
+    ) -> None:
         """`sessions`: who is signed in, where there is a passphrase. `hosts`: further names it answers to; "*":
         under any numeric address, which no other site can take over."""
         self.app, self.hosts, self.passphrase, self.sessions = (
-            app,
+            application,
             LOCAL | {host.lower() for host in hosts},
             passphrase,
             sessions,

@@ -142,15 +142,15 @@ def _has_several_channels(clip: Item, sources: Sources) -> bool:
     return clip.source is not None and clip.source in sources and sources[clip.source].channels > 1
 
 
-def _comes_from(name: str, found: Sequence[tuple[int, Value]], own: Values) -> str:
+def _comes_from(name: str, found: Sequence[tuple[int, Value]], own_values: Values) -> str:
     """From which wider scopes a value comes, in words; empty where it is set here, or nowhere."""
     is_replaced = SETTINGS[name].meets == "replaces"
-    if not found or (is_replaced and name in own):
+    if not found or (is_replaced and name in own_values):
         return ""
     if is_replaced:
         return f"from {WIDER[found[-1][0]]}"
     rows = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[scope]}" for scope, value in found)
-    return f"{'replaces' if name in ALONE and own[ALONE[name]] else 'inherits'} {rows}"
+    return f"{'replaces' if name in ALONE and own_values[ALONE[name]] else 'inherits'} {rows}"
 
 
 def panel_of(

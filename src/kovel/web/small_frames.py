@@ -28,7 +28,7 @@ def face_style(face: Face | None, width: int) -> str:
     return face.style(width) if face else f"width:{width}px;height:{round(width * 9 / 16)}px"
 
 
-def face_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Face | None:
+def face_of(data_folder: DataFolder, recording: Recording, frame: int, clock: Rate) -> Face | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
-    small = small_of(data, recording, frame, clock)
+    small = small_of(data_folder, recording, frame, clock)
     return Face(f"/media/{recording.id}/{small.sheet}-{small.number}.jpg", small.width, small.height) if small else None

@@ -18,20 +18,22 @@ router = APIRouter()
 Kind = Literal["moment", "length", "delta", "minutes", "seconds"]
 
 
-def understood(text: str, rate: Rate, kind: Kind, now: int = 0, start: int = 0, drop: bool = False) -> tuple[int, str]:
+def understood(
+    text: str, frame_rate: Rate, kind: Kind, now: int = 0, start: int = 0, drop: bool = False
+) -> tuple[int, str]:
     """The frame a text means, and what was understood, in words; `TimeError` if it is no time of that kind."""
     if kind == "seconds":
-        seconds = parse_seconds(text, rate)
-        frame = rate.seconds_to_frame(Fraction(seconds))
+        seconds = parse_seconds(text, frame_rate)
+        frame = frame_rate.seconds_to_frame(Fraction(seconds))
         return frame, f"{seconds:g} s, {_frames(frame)}"
     if kind in ("length", "minutes"):
-        frame = parse_length(text, rate, minutes=kind == "minutes")
+        frame = parse_length(text, frame_rate, minutes=kind == "minutes")
     else:
-        frame = parse_entry(text, rate, now=now if kind == "moment" else 0, drop=drop, start=start)
+        frame = parse_entry(text, frame_rate, now=now if kind == "moment" else 0, drop=drop, start=start)
     if kind == "moment" and frame < 0:
         raise TimeError(f"“{text.strip()[:40]}” lies before the beginning.")
     way = "" if kind != "delta" else " later" if frame >= 0 else " earlier"
-    return frame, f"{stamp(frame, rate)}, {_frames(frame)}{way}"
+    return frame, f"{stamp(frame, frame_rate)}, {_frames(frame)}{way}"
 
 
 def _frames(n: int) -> str:

@@ -20,7 +20,7 @@ LONGEST = 12  # seconds of what is covered at once; b-roll usually stands 3 to 4
 TURN = 1.5  # seconds without a word after which another sentence begins
 
 
-def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate) -> tuple[int, int] | None:
+def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, frame_rate: Rate) -> tuple[int, int] | None:
     """Story frames [a, b) of the sentence that is heard at a frame, or of the next one; None where nothing more is
     said.
 
@@ -29,7 +29,7 @@ def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate)
     here = next((index for index, (_, b, _) in enumerate(words) if b > at), None)
     if here is None:
         return None
-    most, turn = LONGEST * rate.fps, TURN * float(rate.fps)
+    most, turn = LONGEST * frame_rate.fps, TURN * float(frame_rate.fps)
 
     def apart(i: int) -> bool:
         """Whether another sentence begins with word i + 1."""
@@ -45,7 +45,7 @@ def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate)
 
 
 def covers_for(
-    span: tuple[int, int], rate: Rate, shots: Iterable[Shot], said: str, looks: Mapping[int, tuple[Look, Rate]]
+    span: tuple[int, int], frame_rate: Rate, shots: Iterable[Shot], said: str, looks: Mapping[int, tuple[Look, Rate]]
 ) -> list[Offer]:
     """Shots to cover story frames `span`, best first, each as a command that lays its steadiest stretch there.
 
@@ -58,29 +58,31 @@ def covers_for(
         length = min(need, shot.length)
         if length < 1:
             continue
-        start, steady = _steadiest(shot, length, rate, looks)
+        start, steady = _steadiest(shot, length, frame_rate, looks)
         shared, short = stems(shot.text) & met_with, 1 - length / need
         score = worth_of(shot, shared) - 2.0 * short + ((steady or 0.5) - 0.5)
         why = [
             meeting_in_words(shot, shared),
             use_in_words(shot),
             "shaky" if steady is not None and steady < 0.6 else "",
-            f"{(need - length) / float(rate.fps):.1f} s too short" if short else "",
+            f"{(need - length) / float(frame_rate.fps):.1f} s too short" if short else "",
         ]
         params = {"source": shot.source, "at": begin, "until": begin + length, "start": start}
         out.append(Offer("cover", shot.name, ", ".join(word for word in why if word), "lay_cover", params, score))
     return sorted(out, key=lambda o: -o.score)[:MOST]
 
 
-def _steadiest(shot: Shot, length: int, rate: Rate, looks: Mapping[int, tuple[Look, Rate]]) -> tuple[int, float | None]:
+def _steadiest(
+    shot: Shot, length: int, frame_rate: Rate, looks: Mapping[int, tuple[Look, Rate]]
+) -> tuple[int, float | None]:
     """Where the steadiest stretch of `length` story frames begins in a shot, and how steady it is from 0 to 1; a third
     of what is to spare behind its beginning, and None, where nothing is known of it."""
     if shot.source in looks:
         look, own = looks[shot.source]
-        per_frame = float(own.fps / rate.fps)
+        per_frame = float(own.fps / frame_rate.fps)
         first, last = round(shot.start * per_frame), round((shot.start + shot.length) * per_frame)
         part = Look(look.bright[first:last], look.steady[first:last], look.change[first:last])
-        seconds = length / float(rate.fps)
+        seconds = length / float(frame_rate.fps)
         if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
             start = min(shot.start + round(best[0] / per_frame), shot.start + shot.length - length)
             return start, float(part.steady[best[0] : best[1]].mean())

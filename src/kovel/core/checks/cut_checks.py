@@ -138,7 +138,7 @@ def checks(
     return sorted(found, key=lambda f: (-f.weight, f.at if f.at is not None else -1))
 
 
-def _quick_cuts_as_one(look: LookedAt, found: list[Finding]) -> list[Finding]:
+def _quick_cuts_as_one(look: LookedAt, found_findings: list[Finding]) -> list[Finding]:
     """Quick cuts are meant: three or more pieces of one recording in a row, each of ten frames or less (common
     practice), are one finding, and what would be said of each of them is not."""
     pieces, starts = look.story.pieces, look.story.starts
@@ -154,11 +154,14 @@ def _quick_cuts_as_one(look: LookedAt, found: list[Finding]) -> list[Finding]:
             begins, ends = starts[first], starts[end]
             inside = [
                 finding
-                for finding in found
+                for finding in found_findings
                 if finding.kind in PER_CUT and finding.at is not None and begins <= finding.at <= ends
             ]
             span = f"from {look.clock(begins)} to {look.clock(ends)}"
             text = f"{end - first} quick pieces of {look.name(pieces[first].source)} {span}"
-            found = [*(finding for finding in found if finding not in inside), Finding("quick", begins, text, 15)]
+            found_findings = [
+                *(finding for finding in found_findings if finding not in inside),
+                Finding("quick", begins, text, 15),
+            ]
         first = max(end, first + 1)
-    return found
+    return found_findings

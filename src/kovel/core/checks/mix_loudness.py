@@ -93,22 +93,24 @@ def sound_findings(
 
 def _clipped(story: Story, sources: Sources, measured: Mapping[tuple[int, str], Rows]) -> Iterator[Finding]:
     """Pieces whose recordings are clipped where they are used."""
-    rate = story.rate
+    frame_rate = story.rate
     for at, piece in zip(story.starts, story.pieces, strict=False):
         rows = measured.get((piece.source, "")) if piece.source is not None else None
         if rows is None or piece.take == "picture":
             continue
-        start, end = (rate.frame_to_sample(f) for f in piece.used)
+        start, end = (frame_rate.frame_to_sample(f) for f in piece.used)
         i = start // STEP
         clipped = np.flatnonzero(rows[i : -(-end // STEP), 2] >= FULL)
         if len(clipped) and piece.source is not None:
-            f = at + max(0, floor(frames_to(piece, rate.sample_to_frame((i + int(clipped[0])) * STEP))))
+            f = at + max(0, floor(frames_to(piece, frame_rate.sample_to_frame((i + int(clipped[0])) * STEP))))
             name = sources[piece.source].name if piece.source in sources else "A recording"
-            told = f"{name} is clipped in its recording at {clock(f, rate)}, for {len(clipped) / 10:.1f} s in all"
+            told = f"{name} is clipped in its recording at {clock(f, frame_rate)}, for {len(clipped) / 10:.1f} s in all"
             yield Finding("clip", f, told, 40)
 
 
-def _over_full_scale(rate: Rate, plan: Plan, most: np.ndarray, peak: Callable[[int, int], float]) -> Iterator[Finding]:
+def _over_full_scale(
+    frame_rate: Rate, plan: Plan, most: np.ndarray, peak: Callable[[int, int], float]
+) -> Iterator[Finding]:
     """Stretches where the mix goes over full scale: those close together are one."""
     over: list[list[tuple[int, float]]] = []  # blocks over full scale and their peaks; those close together are one
     for k in np.flatnonzero(most > 1).tolist()[:MOST]:
@@ -120,10 +122,10 @@ def _over_full_scale(rate: Rate, plan: Plan, most: np.ndarray, peak: Callable[[i
                 over.append([(k, high)])
     for run in over:
         worst, high = max(run, key=lambda b: b[1])
-        there, first = (clock(rate.sample_to_frame(k * STEP), rate) for k in (worst, run[0][0]))
+        there, first = (clock(frame_rate.sample_to_frame(k * STEP), frame_rate) for k in (worst, run[0][0]))
         text = f"The sounds together go {20 * np.log10(high):.1f} dB over full scale at {there}"
         text += f", and {len(run) - 1} times more from {first} on" if len(run) > 1 else ""
-        yield Finding("over", rate.sample_to_frame(worst * STEP), text, 44)
+        yield Finding("over", frame_rate.sample_to_frame(worst * STEP), text, 44)
 
 
 def _off_target(story: Story, loud: float | None) -> Iterator[Finding]:

@@ -128,34 +128,37 @@ def offers(
     story: Story, sources: Sources, seam: Seam, shots: Iterable[Shot], words: Sequence[tuple[int, int, Word]]
 ) -> list[Offer]:
     """Ways to treat an exposed jump, best first. `words` are (first, last frame in the story, word) around it."""
-    rate = story.rate
-    near = stems(" ".join(word.text for start, end, word in words if abs((start + end) // 2 - seam.at) < 8 * rate.fps))
+    frame_rate = story.rate
+    near = stems(
+        " ".join(word.text for start, end, word in words if abs((start + end) // 2 - seam.at) < 8 * frame_rate.fps)
+    )
     edges = sorted({e for start, end, _ in words for e in (start, end)})
-    out: list[Offer] = []
+    all_offers: list[Offer] = []
     for shot in shots:
         span = cover_span(story, seam.at, edges, shot.length)
         if span is None:
             continue
         shared = stems(shot.text) & near
-        score = worth_of(shot, shared) + (0.5 if shot.length >= 3 * rate.fps else -1)
+        score = worth_of(shot, shared) + (0.5 if shot.length >= 3 * frame_rate.fps else -1)
         why = ", ".join(reason for reason in (meeting_in_words(shot, shared), use_in_words(shot)) if reason)
         start = shot.start + max(0, (shot.length - (span[1] - span[0])) // 3)
         params = {"source": shot.source, "at": span[0], "until": span[1], "start": start}
-        out.append(Offer("cover", shot.name, why, "lay_cover", params, score))
-    out.sort(key=lambda o: -o.score)
-    out = out[:3]
+        all_offers.append(Offer("cover", shot.name, why, "lay_cover", params, score))
+    all_offers.sort(key=lambda o: -o.score)
+    all_offers = all_offers[:3]
     # a word's edge a little before the jump, so that it is hidden with frames to spare
     lead = [
         edge
         for edge in edges
-        if seam.at - 2 * rate.fps <= edge <= seam.at - SPARE and edge >= story.starts[story.index_of(seam.left.id)]
+        if seam.at - 2 * frame_rate.fps <= edge <= seam.at - SPARE
+        and edge >= story.starts[story.index_of(seam.left.id)]
     ]
-    begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
-    out = [*angles(story, sources, begin, pauses_between(words)), *out]
+    begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(frame_rate.fps))
+    all_offers = [*angles(story, sources, begin, pauses_between(words)), *all_offers]
     index = story.index_of(seam.right.id)
     before = round(story.value_at(seam.left, "zoom", sources, seam.ends[0] - 1))
     zoom = 100 if before >= 120 else min(300, round(before * 1.25))
-    out.append(
+    all_offers.append(
         Offer(
             "punch-in",
             f"Show the second piece at {zoom} %",
@@ -164,9 +167,9 @@ def offers(
             {"to": seam.right.id, "setting": "zoom", "value": zoom},
         )
     )
-    most = min(longest(story, sources, index, "dissolve"), round(rate.fps * 3 / 5))
+    most = min(longest(story, sources, index, "dissolve"), round(frame_rate.fps * 3 / 5))
     if most >= 4:
-        out.append(
+        all_offers.append(
             Offer(
                 "soft cut",
                 f"Dissolve over {frames_in_words(most)}",
@@ -175,7 +178,7 @@ def offers(
                 {"piece": seam.right.id, "blend": "dissolve", "length": most},
             )
         )
-    return out
+    return all_offers
 
 
 def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) -> list[int]:
@@ -205,7 +208,7 @@ def angles(
     talk    | A           | A' jumps    |..pause..
     angle      [──────────────────────────)
     """
-    rate = story.rate
+    frame_rate = story.rate
     if not 0 <= begin < story.length:
         return []
     index = story.index_at(begin)
@@ -215,8 +218,8 @@ def angles(
     out = []
     jump, aimed = _angle_end(story, sources, begin, edges, length)
     for source in sources.values():
-        frame = same_moment(sources[piece.source], source, piece.moment(begin - story.starts[index]), rate)
-        total = source.length(rate)
+        frame = same_moment(sources[piece.source], source, piece.moment(begin - story.starts[index]), frame_rate)
+        total = source.length(frame_rate)
         if frame is None or source.id == piece.source or not source.picture or total is None or not 0 <= frame < total:
             continue
         until = min(aimed, story.length, begin + total - frame)

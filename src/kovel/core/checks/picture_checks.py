@@ -32,27 +32,27 @@ def _pictured(clip: Piece | Cover, sources: Sources) -> Source | None:
 
 def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: Box) -> list[Finding]:
     """Findings of how it is seen. `ratio` is the picture's width over its height."""
-    out: list[Finding] = []
+    findings: list[Finding] = []
     rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
     rows += [(a, cover) for a, _, cover in story.spans if f"cover {cover.lane}" not in story.muted and a < story.length]
     told: set[tuple[int | None, str]] = set()  # looks that were told already: one finding for each
     for at, clip in rows:
         if isinstance(clip, Cover) and clip.source == TITLE:
-            out += _title(story, sources, at, clip, box)
+            findings += _title(story, sources, at, clip, box)
             continue
         source = _pictured(clip, sources)
         if source is None:
             continue
         if edge := _edges(partial(_read, story, sources, clip), ratio):
             text = f"The edges of {source.name} are seen at {clock(at, story.rate)}: {edge}"
-            out.append(Finding("edges", at, text, 44))
+            findings.append(Finding("edges", at, text, 44))
         if cut_off := _cut_off(story, sources, at, clip, cut):
             key = (clip.source, f"{story.scopes(clip, sources)}")
-            out += [cut_off] if key not in told else []
+            findings += [cut_off] if key not in told else []
             told.add(key)
         if isinstance(clip, Cover) and (missing := _bared(story, sources, at, clip)):
-            out.append(missing)
-    return [*out, *_edges_as_one(story, ratio)]
+            findings.append(missing)
+    return [*findings, *_edges_as_one(story, ratio)]
 
 
 def _read(story: Story, sources: Sources, clip: Piece | Cover, name: str) -> Any:
@@ -97,10 +97,10 @@ def _edges(read: Callable[[str], Any], ratio: float) -> str:
 
 
 def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> list[Finding]:
-    rate, out = story.rate, []
+    frame_rate, out = story.rate, []
     name = begun(name_of(sources, cover))
     words = len(cover.title.split())
-    need = round((words / WORDS_A_SECOND + 0.5) * rate.fps)
+    need = round((words / WORDS_A_SECOND + 0.5) * frame_rate.fps)
     seen = min(cover.length, story.length - at)
     if seen < need and not story.value(cover, "rolls", sources):
         out.append(
@@ -114,11 +114,13 @@ def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> l
         )
     if story.value(cover, "filled", sources) == FILLED[1] and not _under(story, at, cover):
         out.append(
-            Finding("unfilled", at, f"Nothing lies below {name} at {clock(at, rate)} that could fill its letters", 41)
+            Finding(
+                "unfilled", at, f"Nothing lies below {name} at {clock(at, frame_rate)} that could fill its letters", 41
+            )
         )
     found = None if story.value(cover, "rolls", sources) else box(cover)
     if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
-        out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, rate)}", 40))
+        out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, frame_rate)}", 40))
     return out
 
 

@@ -41,16 +41,16 @@ def track(found: Sequence[Sequence[Face]]) -> list[Face]:
     if not largest:
         return []
     x, y = median(face.x for face in largest), median(face.y for face in largest)
-    out: list[Face] = []
+    faces: list[Face] = []
     for row in found:
-        near = [face for face in out[-3:]] or [Face(0, x, y, largest[0].size)]
+        near = [face for face in faces[-3:]] or [Face(0, x, y, largest[0].size)]
         cx, cy = median(face.x for face in near), median(face.y for face in near)
         best = min(row, key=lambda f: abs(f.x - cx) + abs(f.y - cy), default=None)
         if best and (
             abs(best.x - cx) + abs(best.y - cy) < 1.2 * best.size or abs(best.x - x) + abs(best.y - y) < 0.8 * best.size
         ):
-            out.append(best)
-    return out
+            faces.append(best)
+    return faces
 
 
 def path(faces: Sequence[Face]) -> list[tuple[int, float, float]]:

@@ -34,7 +34,7 @@ class BadTable(Told, ValueError):
 Kept = Callable[[str], Table | None]  # a table of the project by its name
 
 
-def looked(rgb: Array, look: Mapping[str, Any], kept: Kept = lambda _: None) -> Array:
+def looked(rgb: Array, look: Mapping[str, Any], kept_story: Kept = lambda _: None) -> Array:
     """Coded RGB (..., 3), 0..1, with one look."""
     out: Array = rgb
     brightness, warmth, tint = look.get("brightness", 0.0), look.get("warmth", 0), look.get("tint", 0)
@@ -56,7 +56,7 @@ def looked(rgb: Array, look: Mapping[str, Any], kept: Kept = lambda _: None) -> 
         rods = (light @ RODS)[..., None]
         seen = (0.35 * light + 0.65 * rods) * 2.0**-2.2
         out = np.power(light + (seen - light) * night / 100, 1 / GAMMA)
-    if (name := look.get("table", "")) and (t := kept(name)) is not None:
+    if (name := look.get("table", "")) and (t := kept_story(name)) is not None:
         out = applied(t, out)
     return out
 
@@ -76,11 +76,11 @@ def neutral(rgb: Sequence[float]) -> tuple[int, int]:
     return int(np.clip(round(warmth), -100, 100)), int(np.clip(round(tint), -100, 100))
 
 
-def made(looks: Sequence[Mapping[str, Any]], kept: Kept = lambda _: None, size: int = SIZE) -> Table:
+def made(looks: Sequence[Mapping[str, Any]], kept_story: Kept = lambda _: None, size: int = SIZE) -> Table:
     """The table of looks that follow each other."""
     rows = grid(size)
     for look in looks:
-        rows = looked(rows, look, kept)
+        rows = looked(rows, look, kept_story)
     return np.clip(rows, 0, 1).astype(np.float32)
 
 

@@ -49,18 +49,18 @@ def letters_for(ratio: float) -> int:
     return max(12, min(CHARS, int(room / (style_for(ratio)["size"] * LETTER))))
 
 
-def with_captions(plan: Plan, rows: Sequence[Cue], ratio: float = 16 / 9) -> Plan:
+def with_captions(plan: Plan, cues: Sequence[Cue], ratio: float = 16 / 9) -> Plan:
     """The plan with captions over it, as titles at the lower edge of a picture of a shape (width over height)."""
-    out: list[Run] = []
+    runs: list[Run] = []
     base = {name: SETTINGS[name].default for name in TITLE_DRAWN} | style_for(ratio) | {"caption": True}
-    marks = sorted({min(max(t, 0), plan.length) for cue in rows for t in (cue.at, cue.end)})
+    marks = sorted({min(max(t, 0), plan.length) for cue in cues for t in (cue.at, cue.end)})
     for run in plan.pictures:
         edges = [run.at, *(mark for mark in marks if run.at < mark < run.end), run.end]
         for start, end in pairwise(edges):
             part = run.part(start, end)
-            shown = next((cue for cue in rows if cue.at <= start < cue.end), None)
+            shown = next((cue for cue in cues if cue.at <= start < cue.end), None)
             if shown:
                 title = TitleImage(tuple((base | {"text": "\n".join(shown.lines)}).items()))
                 part = Run(start, end, (*part.layers, Layer(Image(title=title), part=Part(clear=True))), part.cover)
-            out.append(part)
-    return replace(plan, pictures=tuple(out))
+            runs.append(part)
+    return replace(plan, pictures=tuple(runs))

@@ -48,7 +48,7 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     if not spans:
         return dialogue
     seen = Seen(story, sources)
-    rows: list[Run] = []
+    runs: list[Run] = []
     live: list[Live] = []
     i = k = 0
     for start, end in pairwise(_edges(story, seen, spans, dialogue)):
@@ -60,11 +60,11 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
         while dialogue[k].end <= start:
             k += 1
         if not live:
-            rows.append(dialogue[k].part(start, end))
+            runs.append(dialogue[k].part(start, end))
             continue
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
-        rows.append(Run(start, end, _over(seen, over, dialogue[k], start, end), over[0][2].id))
-    return rows
+        runs.append(Run(start, end, _over(seen, over, dialogue[k], start, end), over[0][2].id))
+    return runs
 
 
 def _over(seen: Seen, over: list[Live], under: Run, start: int, end: int) -> tuple[Layer, ...]:

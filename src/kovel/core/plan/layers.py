@@ -358,17 +358,17 @@ class Run:
         return tuple(layer.later(on) for layer in self.layers) == next_.layers
 
 
-def joined(rows: Iterable[Run]) -> tuple[Run, ...]:
+def joined(all_runs: Iterable[Run]) -> tuple[Run, ...]:
     """Without empty runs, and those that run on as one."""
-    out: list[Run] = []
-    for run in rows:
+    runs: list[Run] = []
+    for run in all_runs:
         if run.end <= run.at:
             continue
-        if out and out[-1].runs_on(run):
-            out[-1] = replace(out[-1], end=run.end)
+        if runs and runs[-1].runs_on(run):
+            runs[-1] = replace(runs[-1], end=run.end)
         else:
-            out.append(run)
-    return tuple(out)
+            runs.append(run)
+    return tuple(runs)
 
 
 def own_frame(image: Image, k: int, clock: Rate, recording: Rate) -> int:

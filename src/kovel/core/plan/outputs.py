@@ -189,10 +189,10 @@ def size_made(output: Output, story: Story, width: int, height: int) -> tuple[in
     return (w, h) if lines == h else (max(2, round(w * lines / h / 2) * 2), max(2, round(lines / 2) * 2))
 
 
-def bit_rate(output: Output, size: tuple[int, int], rate: Rate) -> int:
+def bit_rate(output: Output, size: tuple[int, int], frame_rate: Rate) -> int:
     """Picture bits a second: in proportion to pixels, and to the root of the rate (in proportion, where it is held)."""
     kind, pixels = KINDS[output.kind], size[0] * size[1] / (1920 * 1080)
-    fps = float(rate.fps) / 25
+    fps = float(frame_rate.fps) / 25
     return int(kind.bits[QUALITIES.index(output.quality)] * pixels * (fps if kind.tight else fps**0.5))
 
 
@@ -201,12 +201,12 @@ def expected(output: Output, size: tuple[int, int], clock: Rate, length: int, la
     kind, lasts = KINDS[output.kind], length / clock.fps
     if output.kind == "still":
         return size[0] * size[1] // 2, START
-    rate = output.rate or clock
+    frame_rate = output.rate or clock
     sound = kind.sound * (lanes if output.kind == "stems" else 1)
-    total = int((bit_rate(output, size, rate) + sound) * lasts / 8)
+    total = int((bit_rate(output, size, frame_rate) + sound) * lasts / 8)
     if not kind.seen:
         return total, START + float(lasts) / 60
-    return total, START + float(lasts * rate.fps) * size[0] * size[1] / (1920 * 1080) / kind.speed
+    return total, START + float(lasts * frame_rate.fps) * size[0] * size[1] / (1920 * 1080) / kind.speed
 
 
 def between(plan: Plan, start: int, end: int) -> Plan:

@@ -29,7 +29,7 @@ Row = Sequence[Any]  # [at, end, layers] of a plan's JSON
 
 def divided(plan: Plan) -> Plan:
     """The plan with its long runs cut where the clock of what they show passes a multiple of ANCHOR."""
-    out: list[Run] = []
+    runs: list[Run] = []
     for run in plan.pictures:
         p, q = run.image.speed
         clock, at = run.start + Fraction(run.image.skip * abs(p), q), run.at
@@ -39,10 +39,10 @@ def divided(plan: Plan) -> Plan:
             cut = at + max(1, step)
             if cut >= run.end:
                 break
-            out.append(run.part(at, cut))
+            runs.append(run.part(at, cut))
             at = cut
-        out.append(run.part(at, run.end))
-    return replace(plan, pictures=tuple(out))
+        runs.append(run.part(at, run.end))
+    return replace(plan, pictures=tuple(runs))
 
 
 def stretches(rows: Sequence[Row]) -> list[tuple[int, int]]:

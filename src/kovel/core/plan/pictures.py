@@ -84,11 +84,11 @@ class Seen:
 
     def together(self, rows: Sequence[Over]) -> tuple[Layer, ...]:
         """Pieces over each other; those of a group that is seen as one picture as one layer."""
-        out: list[Layer] = []
+        layers: list[Layer] = []
         for group, same in groupby(rows, key=itemgetter(0)):
             some = list(same)
             if not group:
-                out += [
+                layers += [
                     layer
                     for _, opacity, layers in some
                     for layer in (layers if opacity == OPAQUE else with_opacity(layers, opacity))
@@ -101,8 +101,8 @@ class Seen:
             )
             one = self.whole[group]
             opacity = times(one.opacity, some[0][1]) if len(some) == 1 else one.opacity
-            out.append(replace(one, image=Image(stack=stack, group=group), opacity=opacity))
-        return tuple(out)
+            layers.append(replace(one, image=Image(stack=stack, group=group), opacity=opacity))
+        return tuple(layers)
 
     def piece(self, piece: Piece, k: int = 0) -> tuple[Layer, ...]:
         """What a piece shows from its frame k on, bottom first; of one with a ramp, that frame alone."""
@@ -204,11 +204,11 @@ class Seen:
 
     def _moves(self, clip: Piece | Cover, own: dict[str, Value], lines: dict[str, Line]) -> tuple[Move, ...]:
         """The lines as moments of the run that begins with the first frame of the thing."""
-        out: list[Move] = []
+        moves: list[Move] = []
         for m in sorted({moment for line in lines.values() for moment, _ in line}):
             zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
-            out.append((float(frames_to(clip, m)), zoom, across / 100, down / 100))
-        return tuple(sorted(out))  # backwards, the last comes first
+            moves.append((float(frames_to(clip, m)), zoom, across / 100, down / 100))
+        return tuple(sorted(moves))  # backwards, the last comes first
 
 
 def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = lambda own, lines: ()) -> Part:

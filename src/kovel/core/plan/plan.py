@@ -68,14 +68,14 @@ class Plan:
 
     def picture_at(self, frame: int) -> Run:
         """What is seen at a story frame (0 <= frame < length)."""
-        lo, hi = 0, len(self.pictures) - 1
-        while lo < hi:
-            mid = (lo + hi) // 2
+        lowest, highest = 0, len(self.pictures) - 1
+        while lowest < highest:
+            mid = (lowest + highest) // 2
             if self.pictures[mid].end > frame:
-                hi = mid
+                highest = mid
             else:
-                lo = mid + 1
-        return self.pictures[lo]
+                lowest = mid + 1
+        return self.pictures[lowest]
 
     def recording_frame(self, frame: int, sources: Sources) -> tuple[int, int] | None:
         """(source, its own frame) on screen at a story frame; None for black or a card. Of a blend, the lower layer."""
@@ -120,13 +120,13 @@ def size_of(story: Story, width: int, height: int) -> tuple[int, int]:
     return round(w / 2) * 2, round(h / 2) * 2
 
 
-def window_plan(rate: Rate, source: Source) -> Plan:
+def window_plan(frame_rate: Rate, source: Source) -> Plan:
     """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
-    n = source.length(rate) or rate.nominal * 5
+    n = source.length(frame_rate) or frame_rate.nominal * 5
     layer = Layer(Image(source.id)) if source.picture else BLACK
     return Plan(
-        rate,
+        frame_rate,
         n,
         (Run(0, n, (layer,)),),
-        (Heard(0, rate.frame_to_sample(n), source.id, 0, made=made_of(source)),) if source.sound else (),
+        (Heard(0, frame_rate.frame_to_sample(n), source.id, 0, made=made_of(source)),) if source.sound else (),
     )

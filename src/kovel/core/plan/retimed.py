@@ -62,8 +62,8 @@ class Retimed:
 
     def frames(self) -> npt.NDArray[np.int64]:
         """The sample of the file at which each frame begins, and its length in samples."""
-        to = Rate(*self.rate).frame_to_sample
-        return np.array([to(self.first + k) - to(self.first) for k in range(self.length + 1)])
+        to_sample = Rate(*self.rate).frame_to_sample
+        return np.array([to_sample(self.first + k) - to_sample(self.first) for k in range(self.length + 1)])
 
     def to_json(self) -> dict[str, Any]:
         """As the plan carries it."""
@@ -78,15 +78,17 @@ class Retimed:
         )
 
 
-def retimed(clock: Clock, start: int | Fraction, ends: tuple[int, int], rate: Rate, of: str, pitch: bool) -> Retimed:
+def retimed(
+    clock: Clock, start: int | Fraction, ends: tuple[int, int], frame_rate: Rate, of: str, pitch: bool
+) -> Retimed:
     """How the sound of frames [first, end) of a clock that begins at `start` is made, rounded out to whole
     stretches."""
-    size = STRETCH * rate.nominal
+    size = STRETCH * frame_rate.nominal
     first, end = ends[0] // size * size, -(-ends[1] // size) * size
     ramp = clock.ramp
     return Retimed(
         of,
-        (rate.num, rate.den),
+        (frame_rate.num, frame_rate.den),
         first,
         end - first,
         Fraction(start).as_integer_ratio(),

@@ -135,19 +135,19 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
 
 def _edges_heard(story: Story, index: int) -> tuple[tuple[int, int, int], tuple[int, int]]:
     """Of a piece's sound, in samples: ((where it begins in the story, ends, begins in its recording), (rise, fall))."""
-    to, piece = story.rate.frame_to_sample, story.pieces[index]
-    begin, end, start = to(story.starts[index]), to(story.starts[index + 1]), to(piece.start)
-    rise, fall = _ramp(piece, "fade_in", to), _ramp(piece, "fade_out", to)
+    to_sample, piece = story.rate.frame_to_sample, story.pieces[index]
+    begin, end, start = to_sample(story.starts[index]), to_sample(story.starts[index + 1]), to_sample(piece.start)
+    rise, fall = _ramp(piece, "fade_in", to_sample), _ramp(piece, "fade_out", to_sample)
     if not story.transitions:
         return (begin, end, start), (rise, fall)
     before, after = story.transition(index), story.transition(index + 1)
-    heard_from = to(story.starts[index] + before.split - before.cross // 2)
-    heard_until = to(story.starts[index + 1] + after.split + after.cross - after.cross // 2)
-    fades_up = to(before.length) if index == 0 else 0
-    fades_down = to(after.length) if index == len(story.pieces) - 1 else 0
+    heard_from = to_sample(story.starts[index] + before.split - before.cross // 2)
+    heard_until = to_sample(story.starts[index + 1] + after.split + after.cross - after.cross // 2)
+    fades_up = to_sample(before.length) if index == 0 else 0
+    fades_down = to_sample(after.length) if index == len(story.pieces) - 1 else 0
     return (
         (heard_from, heard_until, start - (begin - heard_from)),
-        (to(before.cross) or fades_up or rise, to(after.cross) or fades_down or fall),
+        (to_sample(before.cross) or fades_up or rise, to_sample(after.cross) or fades_down or fall),
     )
 
 
@@ -171,18 +171,20 @@ def _heard(
     start_gain: float = 1.0,
 ) -> Heard:
     """What is heard of something at a place (at, end, first sample on its clock), with all that is set on it."""
-    to, first = story.rate.frame_to_sample, place[2]
+    to_sample, first = story.rate.frame_to_sample, place[2]
     duck = read(item, "duck") if not isinstance(item, Piece) else ()
     pace = _pace(story, item, source, place)
     if pace is None:
-        gain, line = _level(read(item, "level"), duck, lambda m: to(m) - first)
+        gain, line = _level(read(item, "level"), duck, lambda m: to_sample(m) - first)
         made = made_of(source)
     else:
-        begin = to(item.start) - first if isinstance(item, Piece) else 0  # a split edit may begin before the picture
+        begin = (
+            to_sample(item.start) - first if isinstance(item, Piece) else 0
+        )  # a split edit may begin before the picture
         frame = SAMPLE_RATE / story.rate.fps
         gain, line = _level(read(item, "level"), duck, lambda m: round(frames_to(item, m) * frame) + begin)
         made = pace.name
-        place = (place[0], place[1], first - to(pace.first))
+        place = (place[0], place[1], first - to_sample(pace.first))
     mix, balance = PICKED[read(item, "channels")], read(item, "balance")
     if balance:
         left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
@@ -231,23 +233,29 @@ def _runs_on(first_heard: Heard, second_heard: Heard) -> bool:
 
 def laid_sound(story: Story, sources: Sources) -> list[Heard]:
     """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
-    to, read = story.rate.frame_to_sample, story.reading(sources)
+    to_sample, read = story.rate.frame_to_sample, story.reading(sources)
     out = []
     for sound in story.sounds:
         at = story.at(sound)
         end = min(at + sound.length, story.length)
         if end > at and sound.source in sources and audible(story, sound.kind) and not read(sound, "mute"):
-            fall = RAMP if at + sound.length > end else _ramp(sound, "fade_out", to)
-            place = (to(at), to(end), to(sound.start) + int(sound.settings["slip"]))
-            out.append(_heard(story, sound, read, sources[sound.source], place, (_ramp(sound, "fade_in", to), fall)))
+            fall = RAMP if at + sound.length > end else _ramp(sound, "fade_out", to_sample)
+            place = (to_sample(at), to_sample(end), to_sample(sound.start) + int(sound.settings["slip"]))
+            out.append(
+                _heard(story, sound, read, sources[sound.source], place, (_ramp(sound, "fade_in", to_sample), fall))
+            )
     if audible(story, "natural"):
         for start, until, cover in story.spans:
             if f"cover {cover.lane}" in story.muted or read(cover, "mute"):
                 continue
             if read(cover, "natural") and with_its_sound(story, cover, sources):
-                place = (to(start), to(min(until, story.length)), to(cover.start) if cover.as_shot else 0)
+                place = (
+                    to_sample(start),
+                    to_sample(min(until, story.length)),
+                    to_sample(cover.start) if cover.as_shot else 0,
+                )
                 quiet = 1.0 if "level" in cover.settings else HALF  # until its own level is set
-                ramps = (_ramp(cover, "fade_in", to), _ramp(cover, "fade_out", to))
+                ramps = (_ramp(cover, "fade_in", to_sample), _ramp(cover, "fade_out", to_sample))
                 out.append(_heard(story, cover, read, sources[cover.source], place, ramps, quiet))
     return out
 

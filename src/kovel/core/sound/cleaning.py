@@ -289,8 +289,8 @@ def without_clicks(x: Floats) -> Floats:
     y = x.copy()
     block = 8192
     for a in range(0, len(x), block):
-        lo, hi = max(0, a - LONELY - ORDER), min(len(x), a + block + LONELY)
-        part = y[lo:hi].astype(np.float64)
+        lowest, highest = max(0, a - LONELY - ORDER), min(len(x), a + block + LONELY)
+        part = y[lowest:highest].astype(np.float64)
         if len(part) < 4 * ORDER or not part.any():
             continue
         poly = _prediction(part)
@@ -302,11 +302,11 @@ def without_clicks(x: Floats) -> Floats:
         for i, j in zip(s, e, strict=True):
             rows = np.flatnonzero(odd[i:j]) + i
             i, j = int(rows[0]) - 2, int(rows[-1]) + 3
-            if j - i > LONGEST or i < ORDER or j + ORDER > len(part) or not a <= lo + i < a + block:
+            if j - i > LONGEST or i < ORDER or j + ORDER > len(part) or not a <= lowest + i < a + block:
                 continue
             if odd[max(0, i - LONELY) : i].any() or odd[j : j + LONELY].any():
                 continue
-            y[lo + i : lo + j] = _put_back(part, i, j, poly)
+            y[lowest + i : lowest + j] = _put_back(part, i, j, poly)
     return y
 
 

@@ -28,13 +28,13 @@ class Ducking:
 
 def spans_joined(spans: Iterable[Span], gap: int = 0) -> list[Span]:
     """Spans in order; those that are `gap` frames apart or less as one."""
-    out: list[Span] = []
+    all_spans: list[Span] = []
     for start, end in sorted(span for span in spans if span[1] > span[0]):
-        if out and start - out[-1][1] <= gap:
-            out[-1] = (out[-1][0], max(end, out[-1][1]))
+        if all_spans and start - all_spans[-1][1] <= gap:
+            all_spans[-1] = (all_spans[-1][0], max(end, all_spans[-1][1]))
         else:
-            out.append((start, end))
-    return out
+            all_spans.append((start, end))
+    return all_spans
 
 
 def ducked(speech: Iterable[Span], place: Span, ducking: Ducking) -> Moments:

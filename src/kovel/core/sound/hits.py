@@ -93,19 +93,19 @@ def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
     ]
 
 
-def at_sensitivity(rows: Sequence[Hit], sensitivity: float = 0.5) -> list[Hit]:
+def at_sensitivity(all_hits: Sequence[Hit], sensitivity: float = 0.5) -> list[Hit]:
     """Those plain enough for a sensitivity of 0 (only the plainest) to 1 (all that might be one), GAP apart at
     least."""
-    out: list[Hit] = []
-    for hit in rows:
+    hits: list[Hit] = []
+    for hit in all_hits:
         if hit.needs >= sensitivity:
             continue
-        if out and hit.sample - out[-1].sample < GAP * 48_000:
-            if hit.strength > out[-1].strength:
-                out[-1] = hit
+        if hits and hit.sample - hits[-1].sample < GAP * 48_000:
+            if hit.strength > hits[-1].strength:
+                hits[-1] = hit
             continue
-        out.append(hit)
-    return out
+        hits.append(hit)
+    return hits
 
 
 def find_hits(x: Floats, sensitivity: float = 0.5) -> list[Hit]:

@@ -177,13 +177,13 @@ def hills(levels: Levels, mask: Mask, settings: Settings) -> Hills:
     return Hills(low, sp, bg, noise_floor(levels), found if settings.threshold is None else settings.threshold)
 
 
-def nearest_pause(found: Sequence[Pause], sample: int, reach: int) -> int | None:
+def nearest_pause(found_pauses: Sequence[Pause], sample: int, reach: int) -> int | None:
     """A good place to cut near `sample`: the middle of the closest pause within `reach` samples; None if there is none.
 
     A long pause is entered by no more than 0.15 s, so that a mark stays near the speech it was set for.
     """
     best: tuple[int, int] | None = None
-    for pause in found:
+    for pause in found_pauses:
         inset = min((pause.end - pause.start) // 2, 7_200)
         at = min(max(sample, pause.start + inset), pause.end - inset)
         if abs(at - sample) <= reach and (best is None or abs(at - sample) < best[0]):

@@ -110,21 +110,21 @@ def trimmed(story: Story, sources: Sources, piece: Piece, edge: str, delta: int)
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "in":
-        new = replace(piece, start=piece.start + delta, length=piece.length - delta)
+        new_story = replace(piece, start=piece.start + delta, length=piece.length - delta)
     elif edge == "out":
-        new = replace(piece, length=piece.length + delta)
+        new_story = replace(piece, length=piece.length + delta)
     else:
         raise Refused("An edge is either in or out.")
-    if new.length < 1:
+    if new_story.length < 1:
         raise Refused(
             f"That would leave nothing of {name_of(sources, piece)}: it is {frames_in_words(piece.length)} long."
         )
     if piece.source is not None:
         source = source_of(sources, piece.source)
         if source.frames is None:
-            new = replace(new, start=max(0, new.start))
-        check_handles(source, story.rate, (piece.start, piece.end), (new.start, new.end), piece.clock)
-    return new
+            new_story = replace(new_story, start=max(0, new_story.start))
+        check_handles(source, story.rate, (piece.start, piece.end), (new_story.start, new_story.end), piece.clock)
+    return new_story
 
 
 @edit(

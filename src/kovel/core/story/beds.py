@@ -66,37 +66,37 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     """
     refuse_locked(story, LANE)
     this_sound = _sound_in_place(story, sound)
-    source, rate = source_of(sources, this_sound.source), story.rate
+    source, frame_rate = source_of(sources, this_sound.source), story.rate
     _refuse_ranges(ranges)
     old = parts_of(story, this_sound)
     total = sum(end - start for start, end in ranges)
-    end = rate.frame_to_sample(until)
+    end = frame_rate.frame_to_sample(until)
     begin = end - total  # in samples of the story: it ends where it is to end
-    first = rate.sample_to_frame(begin)
+    first = frame_rate.sample_to_frame(begin)
     if begin < 0 or not 0 <= first < min(until, story.length):
         raise Refused("It would begin before the story does.")
     is_in_parts = len(ranges) > 1
     group = this_sound.group if len(old) > 1 else free_group(story)
     own = _without_fades(old[0].settings)
-    rows: list[Sound] = []
+    sounds: list[Sound] = []
     done, number = 0, story.next_id
     for index, (a, b) in enumerate(ranges):
         is_last = index == len(ranges) - 1
         t0, t1 = begin + done, begin + done + b - a  # where it lies in the story, in samples
-        f0 = rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
-        f1 = until if is_last else rate.sample_to_frame(t1) + OVER // 2
-        exact = a + rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
-        start, length, values = _part(sources, rate, this_sound.source, exact, f1 - f0, own)
+        f0 = frame_rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
+        f1 = until if is_last else frame_rate.sample_to_frame(t1) + OVER // 2
+        exact = a + frame_rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
+        start, length, values = _part(sources, frame_rate, this_sound.source, exact, f1 - f0, own)
         values = _faded(values, length, None if index else old[0], old[-1] if is_last else None)
         part = replace(this_sound, start=start, length=length, tether=story.tie_like(this_sound, f0), settings=values)
         is_new = index >= len(old)
-        rows.append(replace(part, id=number if is_new else old[index].id, group=group if is_in_parts else 0))
+        sounds.append(replace(part, id=number if is_new else old[index].id, group=group if is_in_parts else 0))
         number += is_new
         done += b - a
     gone = {sound.id for sound in old}
-    draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *rows), next_id=number)
-    did = f"{source.name} ends with the pictures at {clock(until, rate)}{_seams_in_words(len(ranges) - 1)}"
-    new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in rows), playhead=first)
+    draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *sounds), next_id=number)
+    did = f"{source.name} ends with the pictures at {clock(until, frame_rate)}{_seams_in_words(len(ranges) - 1)}"
+    new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in sounds), playhead=first)
     return new, report.with_notes(_fit_notes(first - at, old))
 
 
@@ -114,34 +114,36 @@ def _without_fades(values: Values) -> Values:
     return own
 
 
-def _part(sources: Sources, rate: Rate, source: int, exact: int, room: int, own: Values) -> tuple[int, int, Values]:
+def _part(
+    sources: Sources, frame_rate: Rate, source: int, exact: int, room: int, own_values: Values
+) -> tuple[int, int, Values]:
     """One part of a bed that begins on the sample `exact`: (its first frame, its length, its settings with the slip).
 
     Raises `Refused` where it is too short to go on from another.
     """
-    start = rate.sample_to_frame(max(0, exact))
-    length = min(room, (source_of(sources, source).length(rate) or 0) - start)
+    start = frame_rate.sample_to_frame(max(0, exact))
+    length = min(room, (source_of(sources, source).length(frame_rate) or 0) - start)
     if length < 2 * OVER:
         raise Refused("A part of it would be too short to go on from another.")
-    check_range(sources, rate, source, start, length)
-    return start, length, own.with_value("slip", exact - rate.frame_to_sample(start))
+    check_range(sources, frame_rate, source, start, length)
+    return start, length, own_values.with_value("slip", exact - frame_rate.frame_to_sample(start))
 
 
-def _fit_notes(moved: int, old: Sequence[Sound]) -> list[str]:
+def _fit_notes(moved: int, old_sounds: Sequence[Sound]) -> list[str]:
     """What an editor should know of music that was fitted: where it begins now, and what went with its old parts."""
     notes = []
     if moved:
         way = "later" if moved > 0 else "earlier"
         notes.append(f"It begins {frames_in_words(abs(moved))} {way}, so that its last bar ends there.")
-    if any("duck" in sound.settings for sound in old):
+    if any("duck" in sound.settings for sound in old_sounds):
         notes.append("Its ducking went with the old parts: duck it again.")
-    if any(isinstance(sound.settings["level"], tuple) for sound in old):
+    if any(isinstance(sound.settings["level"], tuple) for sound in old_sounds):
         notes.append("Its level line went with them; it is as loud as it began.")
     return notes
 
 
-def _kept(values: Values, old: Sound, name: str, length: int) -> Values:
-    return values.with_value(name, min(old.settings[name], length // 2))
+def _kept(values: Values, old_sound: Sound, name: str, length: int) -> Values:
+    return values.with_value(name, min(old_sound.settings[name], length // 2))
 
 
 @edit()
@@ -151,7 +153,7 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
     refuse_locked(story, LANE)
     if not 0 < len(rows) <= MOST:
         raise Refused("There is nothing to lay.")
-    made: list[Sound] = []
+    made_sounds: list[Sound] = []
     for index, row in enumerate(rows):
         if (
             len(row) != 6
@@ -175,13 +177,17 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
             values = Values.from_json(settings)
         except ValueError as error:
             raise Refused(f"{error}.") from None
-        lane = free_lane(story, [*story.sounds, *made], at, at + length)
-        made.append(
+        lane = free_lane(story, [*story.sounds, *made_sounds], at, at + length)
+        made_sounds.append(
             Sound(story.next_id + index, source, start, length, story.tether_at(at), lane, kind, 0, values or NONE)
         )
-    draft = replace(story, sounds=(*story.sounds, *made), next_id=story.next_id + len(made))
+    draft = replace(story, sounds=(*story.sounds, *made_sounds), next_id=story.next_id + len(made_sounds))
     return settle(
-        story, draft, sources, did[:200] or f"{len(made)} sounds laid", made=tuple(sound.id for sound in made)
+        story,
+        draft,
+        sources,
+        did[:200] or f"{len(made_sounds)} sounds laid",
+        made=tuple(sound.id for sound in made_sounds),
     )
 
 
@@ -201,7 +207,7 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
         raise Refused("There are no two bites to spread along the music.")
     if not places or bars < 1:
         raise Refused("There are no bars to spread the bites along.")
-    rows: list[Piece] = [bites[0]]
+    pieces: list[Piece] = [bites[0]]
     next_id, end = story.next_id, bites[0].length
     spaces = [piece for piece in story.pieces if piece.source is None and piece.card is None]
     for piece in bites[1:]:
@@ -212,12 +218,12 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
         if gap:
             space = spaces.pop(0) if spaces else Piece(next_id, None, 0, 1)
             next_id += space.id == next_id
-            rows.append(replace(space, start=0, length=gap))
-        rows.append(piece)
+            pieces.append(replace(space, start=0, length=gap))
+        pieces.append(piece)
         end += gap + piece.length
-    if tuple(rows) == story.pieces:
+    if tuple(pieces) == story.pieces:
         raise Refused("They lie like that already.")
-    new = replace(story, pieces=tuple(rows), next_id=next_id)
-    out, report = settle(story, new, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0)
+    new_story = replace(story, pieces=tuple(pieces), next_id=next_id)
+    out, report = settle(story, new_story, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0)
     ducked = any("duck" in sound.settings for sound in story.sounds)
     return out, report.with_notes(["What is ducked lies as it did: duck it again."] if ducked else [])

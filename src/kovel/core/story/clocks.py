@@ -78,8 +78,8 @@ class Clock:
         if self.as_shot:
             return 0, total
         once = replace(self, backwards=False)
-        lo, hi = ceil(once.at(0)), ceil(once.at(total))
-        return (2 * self.anchor - hi, 2 * self.anchor - lo) if self.backwards else (lo, hi)
+        lowest, highest = ceil(once.at(0)), ceil(once.at(total))
+        return (2 * self.anchor - highest, 2 * self.anchor - lowest) if self.backwards else (lowest, highest)
 
     def used(self, start: int, length: int) -> tuple[int, int]:
         """[first, end) of the recording that is seen in `length` frames from `start` on."""
@@ -88,18 +88,18 @@ class Clock:
         begin, end = sorted(floor(self.moment(x)) for x in (start, start + length - 1))
         return begin, end + 1
 
-    def words(self, said: list[Word], rate: Rate) -> list[Word]:
+    def words(self, said_words: list[Word], frame_rate: Rate) -> list[Word]:
         """Words of the recording in samples of this clock. Backwards and held, nothing can be understood."""
         if self.as_shot:
-            return said
+            return said_words
         if self.backwards or self.held is not None:
             return []
-        frame = SAMPLE_RATE / rate.fps
+        frame = SAMPLE_RATE / frame_rate.fps
         return [
             replace(
                 word, start=round(self.at(word.start / frame) * frame), end=round(self.at(word.end / frame) * frame)
             )
-            for word in said
+            for word in said_words
         ]
 
 

@@ -60,7 +60,7 @@ class Hit:
     runs: bool
 
 
-def _matching(names: Sequence[Named], tokens: Sequence[str], rate: Rate) -> dict[int, Hit]:
+def _matching(names: Sequence[Named], tokens: Sequence[str], frame_rate: Rate) -> dict[int, Hit]:
     """Those whose names match, by their numbers: with as many of the words as can be taken for the name, and the rest
     for what it is asked with."""
     found: dict[int, Hit] = {}
@@ -68,7 +68,7 @@ def _matching(names: Sequence[Named], tokens: Sequence[str], rate: Rate) -> dict
         words = _words(" ".join(tokens[:count]))
         value = " ".join(tokens[count:]).lstrip(": ")
         for index, name in enumerate(names):
-            if index in found or not words or (value and not _takes(name.typed, value, rate)):
+            if index in found or not words or (value and not _takes(name.typed, value, frame_rate)):
                 continue
             match = _match(name, words)
             if match is not None and (match < Match.ALSO or not value):
@@ -76,13 +76,13 @@ def _matching(names: Sequence[Named], tokens: Sequence[str], rate: Rate) -> dict
     return found
 
 
-def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
+def searched(names: Sequence[Named], typed: str, frame_rate: Rate) -> list[Hit]:
     """What is meant, best first; with nothing typed all that fits the selection, and then the rest, in their order."""
     tokens = typed.split()
     if not tokens:
         rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
         return [Hit(row, "", Match.WITHIN, True) for row in rows]
-    found = _matching(names, tokens, rate)
+    found = _matching(names, tokens, frame_rate)
     if not found:
         near = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
         found = {n: Hit(n, "", Match.NEAR, False) for n in near}
@@ -120,7 +120,7 @@ def _near(word: str, name: Named) -> bool:
     )
 
 
-def _takes(typed: Typed, value: str, rate: Rate) -> bool:
+def _takes(typed: Typed, value: str, frame_rate: Rate) -> bool:
     """Whether a value can be what is typed after a name; nothing can where nothing is typed."""
     if typed == "text":
         return True
@@ -135,7 +135,7 @@ def _takes(typed: Typed, value: str, rate: Rate) -> bool:
     if value == "0":
         return True
     try:
-        parse_entry(value, rate, minutes=typed == "minutes")
+        parse_entry(value, frame_rate, minutes=typed == "minutes")
     except TimeError:
         return False
     return True

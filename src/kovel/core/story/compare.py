@@ -45,7 +45,7 @@ def compare(old: Story, new: Story) -> list[Difference]:
         if tag != "equal":
             gone += range(i1, i2)
             came += range(j1, j2)
-    out: list[Difference] = []
+    differences: list[Difference] = []
     left = dict.fromkeys(gone)
     for j in came:
         piece = new.pieces[j]
@@ -58,12 +58,14 @@ def compare(old: Story, new: Story) -> list[Difference]:
             if i is not None and not shared[i]:
                 i = None
         if i is None:
-            out.append(Difference("added", piece, new.starts[j], None, piece.length))
+            differences.append(Difference("added", piece, new.starts[j], None, piece.length))
         else:
             del left[i]
-            out.append(Difference(kind, piece, new.starts[j], old.starts[i], piece.length - old.pieces[i].length))
-    out += [Difference("removed", old.pieces[i], None, old.starts[i], -old.pieces[i].length) for i in left]
-    return sorted(out, key=lambda d: (d.at if d.at is not None else d.was or 0, d.kind))
+            differences.append(
+                Difference(kind, piece, new.starts[j], old.starts[i], piece.length - old.pieces[i].length)
+            )
+    differences += [Difference("removed", old.pieces[i], None, old.starts[i], -old.pieces[i].length) for i in left]
+    return sorted(differences, key=lambda d: (d.at if d.at is not None else d.was or 0, d.kind))
 
 
 def _shared(first_piece: Piece, second_piece: Piece) -> int:

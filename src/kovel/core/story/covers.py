@@ -282,11 +282,11 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
         raise Refused("A cover must begin over the story.")
     if length < 1:
         raise Refused(f"That would leave nothing of the cover: it is {frames_in_words(this_cover.length)} long.")
-    new = cut_short(this_cover, sources, first, length)
-    new = replace(new, tether=story.tether_at(at)) if first else new
-    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new.start, new.end))
+    new_story = cut_short(this_cover, sources, first, length)
+    new_story = replace(new_story, tether=story.tether_at(at)) if first else new_story
+    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new_story.start, new_story.end))
     how = "later" if delta > 0 else "earlier"
-    return _set(story, sources, new, f"{source.name}: {edge} point {frames_in_words(delta)} {how}")
+    return _set(story, sources, new_story, f"{source.name}: {edge} point {frames_in_words(delta)} {how}")
 
 
 @edit(entry("Slip the cover: LENGTH", typed="delta", default="1f", cover="cover", delta="typed"))
@@ -314,8 +314,8 @@ def replace_cover(
         raise Refused(f"{this_source.name} has no picture to cover with.")
     begin = start if start is not None else end - this_cover.length if end is not None else 0
     check_range(sources, story.rate, source, begin, this_cover.length)
-    new = unpaced(replace(this_cover, source=source, start=begin))
-    new = with_setting(new, "natural", new.settings["natural"] and this_source.sound)
+    new_story = unpaced(replace(this_cover, source=source, start=begin))
+    new_story = with_setting(new_story, "natural", new_story.settings["natural"] and this_source.sound)
     was = sources[this_cover.source].name if this_cover.source in sources else "the cover"
     tied = (
         replace(sound, tether=Tether(this_cover.id, sound.tether.moment + begin - this_cover.start))
@@ -324,7 +324,7 @@ def replace_cover(
         for sound in story.sounds
     )
     story = replace(story, sounds=tuple(tied))  # what is tied to it stays where it is heard
-    return _set(story, sources, new, f"{this_source.name} in place of {was}", playhead=story.at(this_cover))
+    return _set(story, sources, new_story, f"{this_source.name} in place of {was}", playhead=story.at(this_cover))
 
 
 @edit(
@@ -345,18 +345,18 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
         raise Refused(f"{source.name} is a still: it has no speed.")
     check_speed(this_cover.length, span)
     check_range(sources, story.rate, this_cover.source, this_cover.start, span)
-    new = with_setting(unpaced(this_cover), "span", 0 if span == this_cover.length else span)
-    new = voiced(story, sources, with_setting(new, "backwards", this_cover.settings["backwards"]))
-    if new == this_cover:
+    new_story = with_setting(unpaced(this_cover), "span", 0 if span == this_cover.length else span)
+    new_story = voiced(story, sources, with_setting(new_story, "backwards", this_cover.settings["backwards"]))
+    if new_story == this_cover:
         raise Refused("It runs at that speed already.")
     out, report = _set(
         story,
         sources,
-        new,
+        new_story,
         f"{source.name} at {round(100 * span / this_cover.length)} %",
         playhead=story.at(this_cover),
     )
-    return out, report.with_notes(told_of_pace(story, sources, new))
+    return out, report.with_notes(told_of_pace(story, sources, new_story))
 
 
 @edit(

@@ -133,8 +133,8 @@ def set_card(story: Story, sources: Sources, piece: int, colour: str | None = No
     card = _card(was.colour if colour is None else colour, was.text if text is None else text)
     if this_piece.card == card:
         raise Refused("The card shows that already.")
-    new = without(story, [*story.pieces[:index], replace(this_piece, card=card), *story.pieces[index + 1 :]])
-    return settle(story, new, sources, "Card changed", made=(piece,), playhead=story.starts[index])
+    new_story = without(story, [*story.pieces[:index], replace(this_piece, card=card), *story.pieces[index + 1 :]])
+    return settle(story, new_story, sources, "Card changed", made=(piece,), playhead=story.starts[index])
 
 
 @edit(entry("Overwrite", "W", at="playhead", source="source", start="start", length="hand length"))
@@ -158,7 +158,7 @@ def overwrite(
         return insert(story, sources, at, source, start, length, take)
     mid, gone, i, split = cut_out(story, at, end)
     made = mid.next_id
-    new = placed(mid, i, [piece])
+    new_story = placed(mid, i, [piece])
     if take == "sound":
         refuse_locked(story, lane_key(1))
         t = 0
@@ -171,10 +171,10 @@ def overwrite(
                 and this_piece.take != "sound"
             ):
                 total = sources[this_piece.source].length(story.rate)
-                seen.append(as_cover(this_piece, new.next_id + len(seen), Tether(made, start + t), total))
+                seen.append(as_cover(this_piece, new_story.next_id + len(seen), Tether(made, start + t), total))
             t += this_piece.length
         over = {cover.id: start for start, until, cover in story.spans if start < end and until > at}
-        up = [replace(cover, lane=cover.lane + 1) if cover.id in over else cover for cover in new.covers]
+        up = [replace(cover, lane=cover.lane + 1) if cover.id in over else cover for cover in new_story.covers]
         # what is seen stays as it is: covers that began over the words replaced are tethered to those in their place
         up = [
             replace(cover, tether=Tether(made, start + over[cover.id] - at))
@@ -182,10 +182,10 @@ def overwrite(
             else cover
             for cover in up
         ]
-        new = replace(new, covers=(*up, *seen), next_id=new.next_id + len(seen))
+        new_story = replace(new_story, covers=(*up, *seen), next_id=new_story.next_id + len(seen))
     did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
     return settle(
-        story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound"
+        story, new_story, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound"
     )
 
 
@@ -208,19 +208,27 @@ def replace_piece(
     begin = start if start is not None else end - long if end is not None else 0
     other = new_piece(sources, story, source, begin, long, old.take)
     made = story.next_id
-    new = placed(
+    new_story = placed(
         without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]), index, [replace(other, group=old.group)]
     )
     did = f"{sources[source].name} in place of {name_of(sources, old)}"
     same = {
         piece: (made,)
     }  # its transitions and its heading go over to the new piece; what lay on its words comes loose
-    new = replace(
-        new,
-        sections=tuple(replace(section, piece=made) if section.piece == piece else section for section in new.sections),
+    new_story = replace(
+        new_story,
+        sections=tuple(
+            replace(section, piece=made) if section.piece == piece else section for section in new_story.sections
+        ),
     )
     return settle(
-        story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[index]
+        story,
+        new_story,
+        sources,
+        did,
+        split=same if old.source == source else {},
+        made=(made,),
+        playhead=story.starts[index],
     )
 
 
@@ -257,19 +265,19 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     if every <= 0:
         raise Refused("A space needs a length of at least one frame.")
-    rows: list[Piece] = []
+    pieces: list[Piece] = []
     next_id = story.next_id
     for piece in story.pieces:
-        if rows and rows[-1].source is not None and piece.source is not None:
-            rows.append(Piece(next_id, None, 0, every))
+        if pieces and pieces[-1].source is not None and piece.source is not None:
+            pieces.append(Piece(next_id, None, 0, every))
             next_id += 1
-        rows.append(piece)
+        pieces.append(piece)
     if next_id == story.next_id:
         raise Refused("There are no two pieces side by side to put a space between.")
-    new = replace(story, pieces=tuple(rows), next_id=next_id)
+    new_story = replace(story, pieces=tuple(pieces), next_id=next_id)
     return settle(
         story,
-        new,
+        new_story,
         sources,
         f"{next_id - story.next_id} space{'s' if next_id - story.next_id > 1 else ''} of {frames_in_words(every)} put "
         "in",

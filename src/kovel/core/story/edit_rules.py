@@ -55,16 +55,16 @@ def begun(text: str) -> str:
     return f"The {text[4:]}" if text.startswith("the ") else text
 
 
-def reach(source: Source, rate: Rate, clock: Clock = AS_SHOT) -> tuple[int, int] | None:
+def reach(source: Source, frame_rate: Rate, clock: Clock = AS_SHOT) -> tuple[int, int] | None:
     """[first, end) of a clock that a recording fills; None for a still, which lasts as long as asked."""
-    total = source.length(rate)
+    total = source.length(frame_rate)
     return None if total is None else clock.reach(total)
 
 
-def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
+def check_range(sources: Sources, frame_rate: Rate, source: int, start: int, length: int) -> Source:
     """Refuse an empty range, or one that leaves its recording."""
     this_source = source_of(sources, source)
-    total = this_source.length(rate)
+    total = this_source.length(frame_rate)
     if length <= 0:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
     if start < 0:
@@ -75,10 +75,10 @@ def check_range(sources: Sources, rate: Rate, source: int, start: int, length: i
 
 
 def check_handles(
-    source: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT
+    source: Source, frame_rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT
 ) -> None:
     """Refuse a trim for which the recording has no material, saying how much there is."""
-    ends = reach(source, rate, clock) or (0, new[1])
+    ends = reach(source, frame_rate, clock) or (0, new[1])
     if new[0] < ends[0]:
         have, edge, where = old[0] - ends[0], "before this in point", "begins"
         asked = old[0] - new[0]

@@ -93,17 +93,17 @@ def fit_transitions(
         before = story.pieces[seam - 1].id if seam > 0 else 0
         after = story.pieces[seam].id if seam < len(story.pieces) else 0
         where[seam] = replace(transition, left=before, right=after)
-    out: list[Transition] = []
+    transitions: list[Transition] = []
     for seam, wanted in sorted(where.items()):
-        follows = bool(out) and seam > 0 and out[-1].right == story.pieces[seam - 1].id
-        transition = fitted(story, sources, seam, wanted, out[-1].split if follows else 0)
+        follows = bool(transitions) and seam > 0 and transitions[-1].right == story.pieces[seam - 1].id
+        transition = fitted(story, sources, seam, wanted, transitions[-1].split if follows else 0)
         at = story.starts[seam]
         if transition != wanted:
             changed.append(at)
             notes.append(_shorter(wanted, transition, clock(at, story.rate)))
         if not transition.plain:
-            out.append(transition)
-    return tuple(out), notes, changed
+            transitions.append(transition)
+    return tuple(transitions), notes, changed
 
 
 def _seam_of(transition: Transition, index: Mapping[int, int], left: int, right: int) -> int | None:

@@ -104,9 +104,9 @@ def push(
         if begin == end:
             raise Refused(f"It stands at {end:g} % already: type another percentage to move to.")
         line = tuple(sorted(((start, begin), (until, end))))
-        new = with_setting(with_setting(clip, "zoom", line), "ease", ease)
-        if new != clip:
-            rows[i] = new
+        new_story = with_setting(with_setting(clip, "zoom", line), "ease", ease)
+        if new_story != clip:
+            rows[i] = new_story
     if not rows:
         raise Refused("Choose something first." if not items else "It moves like that already.")
     one = next(iter(rows))
@@ -145,26 +145,26 @@ def frame_here(
     if not given or any(isinstance(value, tuple) for value in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
     moving = move or any(isinstance(story.value(clip, name, sources), tuple) for name in MOVED)
-    new: Piece | Cover = clip
+    new_story: Piece | Cover = clip
     if moving:
-        new = _moved_here(story, sources, clip, moment_of(clip, at - begin), given, move)
+        new_story = _moved_here(story, sources, clip, moment_of(clip, at - begin), given, move)
     else:
         for name, value in given.items():
             if float(value) != float(story.value(clip, name, sources)):
-                new = with_setting(new, name, value, keep=True)
-    if new == clip:
+                new_story = with_setting(new_story, name, value, keep=True)
+    if new_story == clip:
         raise Refused("It is like that already.")
     told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
     did = f"{name_of(sources, clip)}: {told}{where}"
-    return settle(story, story.with_items({item: new}), sources, did, made=(item,), playhead=at)
+    return settle(story, story.with_items({item: new_story}), sources, did, made=(item,), playhead=at)
 
 
 def _moved_here(
     story: Story, sources: Sources, clip: Piece | Cover, moment: int, given: dict[str, Value], move: bool
 ) -> Piece | Cover:
     """A clip whose framing has a moment here: what is given of it, and the rest as it is seen there now."""
-    new = clip
+    new_story = clip
     for name in MOVED:
         now = story.value(clip, name, sources)
         if name not in given and not isinstance(now, tuple):
@@ -175,8 +175,8 @@ def _moved_here(
             first, last = _ends(clip)
             line[first if moment != first else last] = seen
         line[moment] = float(_value(name, given.get(name, seen)))
-        new = with_setting(new, name, tuple(sorted(line.items())))
-    return new
+        new_story = with_setting(new_story, name, tuple(sorted(line.items())))
+    return new_story
 
 
 def _zooms_typed(values: str | list[float]) -> list[Any]:
@@ -252,7 +252,7 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
     at = {i: story.starts[story.index_of(i)] for i in changed}
-    new, report = settle(
+    new_story, report = settle(
         story,
         story.with_items(changed),
         sources,
@@ -265,7 +265,7 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         for key, clip in changed.items()
     ]
     more = [f"And {len(notes) - TOLD} more."] if len(notes) > TOLD else []
-    return new, replace(report.with_notes([*notes[:TOLD], *more]), judged=True)
+    return new_story, replace(report.with_notes([*notes[:TOLD], *more]), judged=True)
 
 
 def _at(story: Story, sources: Sources, item: Item, moment: int) -> float:
@@ -292,7 +292,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     changed: dict[int, Item] = {
         clip.id: with_setting(clip, "place", place) for clip, place in zip(xs, SPLITS[len(xs)], strict=True)
     }
-    new, report = settle(
+    new_story, report = settle(
         story,
         story.with_items(changed),
         sources,
@@ -306,7 +306,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
         "not."
         for clip in more
     ]
-    return new, report.with_notes(list(dict.fromkeys(notes)))
+    return new_story, report.with_notes(list(dict.fromkeys(notes)))
 
 
 @edit(entry("As it was filmed: framing and look", also="reset, remove effects, original, ungraded", items="all chosen"))

@@ -71,7 +71,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         raise Refused("By 0 dB nothing changes.")
     if not -72 <= by <= 72:
         raise Refused("A level changes by up to 72 dB.")
-    new, changed = story, 0
+    new_story, changed = story, 0
     rows = [story.item(i) for i in dict.fromkeys(items)]
     for clip in rows:
         _heard(sources, clip)
@@ -81,7 +81,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
             tuple((moment, held(db + by)) for moment, db in now) if isinstance(now, tuple) else held(float(now) + by)
         )
         changed += value != now
-        new = new.with_items({clip.id: with_setting(clip, "level", value)})
+        new_story = new_story.with_items({clip.id: with_setting(clip, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
@@ -90,10 +90,10 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
             else "Choose something first."
         )
     what = name_of(sources, rows[0]) if len(rows) == 1 else f"{len(rows)} things"
-    now_at = f", now {level_told(new, sources, new.item(rows[0].id))}" if len(rows) == 1 else ""
+    now_at = f", now {level_told(new_story, sources, new_story.item(rows[0].id))}" if len(rows) == 1 else ""
     return settle(
         story,
-        new,
+        new_story,
         sources,
         f"{what}: {abs(by):g} dB {'louder' if by > 0 else 'softer'}{now_at}",
         made=tuple(clip.id for clip in rows),

@@ -57,10 +57,10 @@ def cut_out(story: Story, start: int, end: int) -> tuple[Story, tuple[Piece, ...
     return replace(mid, pieces=mid.pieces[:i] + mid.pieces[j:]), mid.pieces[i:j], i, split
 
 
-def placed(story: Story, i: int, new: Sequence[Piece]) -> Story:
+def placed(story: Story, i: int, new_pieces: Sequence[Piece]) -> Story:
     """The story with pieces put in at index i, under new ids in their order."""
     next_id = story.next_id
-    rows = tuple(replace(piece, id=next_id + index) for index, piece in enumerate(new))
+    rows = tuple(replace(piece, id=next_id + index) for index, piece in enumerate(new_pieces))
     return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=next_id + len(rows))
 
 
@@ -90,19 +90,19 @@ def put_in(
     story: Story,
     sources: Sources,
     at: int,
-    new: Sequence[Piece],
+    new_pieces: Sequence[Piece],
     did: str,
     *,
     stay: bool = False,
     along: frozenset[str] | None = None,
 ) -> Edit:
     """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
-    wanted, by = story.along if along is None else along, sum(piece.length for piece in new)
+    wanted, by = story.along if along is None else along, sum(piece.length for piece in new_pieces)
     draft = opened(story, sources, at, by, wanted) if at < story.length else story
     mid, i, split = cut_at(draft, at)
-    made = tuple(mid.next_id + k for k in range(len(new)))
+    made = tuple(mid.next_id + k for k in range(len(new_pieces)))
     head = at if stay else at + by
-    out, report = settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
+    out, report = settle(story, placed(mid, i, new_pieces), sources, did, split=split, made=made, playhead=head)
     return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
 
 
@@ -113,12 +113,12 @@ def as_one_piece(story: Story, sources: Sources, index: int, whole: Piece, did: 
     | A | A' |   ->   | A    |
     """
     first, second = story.pieces[index], story.pieces[index + 1]
-    new = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
+    new_story = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
     between = (first.id, second.id)
     left = tuple(transition for transition in story.transitions if (transition.left, transition.right) != between)
     return settle(
         story,
-        replace(new, transitions=left),
+        replace(new_story, transitions=left),
         sources,
         did,
         split={second.id: (first.id,), first.id: (first.id,)},

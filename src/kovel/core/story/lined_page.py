@@ -48,7 +48,7 @@ class Block:
 Words = Callable[[int, int, int], Sequence[Word]]  # of (recording, start, length), in story frames on its clock
 
 
-def spoken(piece: Piece, words: Words, start: int, length: int, rate: Rate) -> Sequence[Word]:
+def spoken(piece: Piece, words: Words, start: int, length: int, frame_rate: Rate) -> Sequence[Word]:
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
     if piece.source is None:
         return []
@@ -57,7 +57,7 @@ def spoken(piece: Piece, words: Words, start: int, length: int, rate: Rate) -> S
     if piece.settings["heard"] == HEARD[-1]:
         return []
     begin, end = clock.used(start, length)
-    return clock.words(list(words(piece.source, begin, end - begin)), rate)
+    return clock.words(list(words(piece.source, begin, end - begin)), frame_rate)
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,14 +84,14 @@ def lined(
     `view` only what reaches into those story frames is laid out (words, lines and all), so that a screenful of a
     two-hour story costs no more than one of a short film; columns and seams are always those of the whole story.
     """
-    lo, hi = view or (0, story.length)
+    lowest, highest = view or (0, story.length)
     columns = _columns(story, sources)
     number = {column: index for index, column in enumerate(columns)}
     near = sorted(
         (
             (start, min(end, story.length), cover)
             for start, end, cover in story.spans
-            if end > lo and start < min(hi, story.length)
+            if end > lowest and start < min(highest, story.length)
         ),
         key=lambda x: x[0],
     )
@@ -99,11 +99,11 @@ def lined(
     under = _run_together([(start, end) for start, end, cover in near if cover.id in hides and cover.source in sources])
     stretches: list[Stretch] = []
     blocks: list[Block] = []
-    for i in range(max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1), len(story.pieces)):
+    for i in range(max(0, bisect_right(story.starts, lowest, 0, len(story.pieces)) - 1), len(story.pieces)):
         piece, at = story.pieces[i], story.starts[i]
-        if at >= hi:
+        if at >= highest:
             break
-        start, end = max(at, lo), min(at + piece.length, hi)
+        start, end = max(at, lowest), min(at + piece.length, highest)
         blocks.append(_block(story, piece, at, start, end, words, frames_per_row, chars))
         source = sources.get(piece.source) if piece.source is not None else None
         if source is not None:

@@ -98,12 +98,12 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
         raise Refused("They are in no group.")
     group = story.next_id if on else 0
     clips: tuple[Piece | Sound, ...] = (*pieces, *sounds)
-    new = replace(
+    new_story = replace(
         story.with_items({clip.id: replace(clip, group=group) for clip in clips}),
         next_id=story.next_id + on,
     )
     what = f"{len(chosen)} {'pieces' if pieces else 'sounds'}"
-    return settle(story, new, sources, f"{what} grouped" if on else f"{what} no longer grouped")
+    return settle(story, new_story, sources, f"{what} grouped" if on else f"{what} no longer grouped")
 
 
 def _refuse_mixed(chosen: int, pieces: int, sounds: int) -> None:

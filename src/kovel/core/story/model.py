@@ -432,8 +432,8 @@ class Story:
         i = self._index.get(item)
         if i is not None:
             return self.pieces[i]
-        rows: tuple[Item, ...] = (*self.covers, *self.loose, *self.sounds, *self.loose_sounds)
-        for clip in rows:
+        clips: tuple[Item, ...] = (*self.covers, *self.loose, *self.sounds, *self.loose_sounds)
+        for clip in clips:
             if clip.id == item:
                 return clip
         raise Refused("That is no longer in the story.")

@@ -70,14 +70,14 @@ def _percent(percent: int | float | None) -> float:
     return float(percent)
 
 
-def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> Edit:
-    new = voiced(story, sources, new)
-    covers = (*(new if cover.id == new.id else cover for cover in story.covers), *more)
+def _put(story: Story, sources: Sources, new_cover: Cover, did: str, *more: Cover) -> Edit:
+    new_cover = voiced(story, sources, new_cover)
+    covers = (*(new_cover if cover.id == new_cover.id else cover for cover in story.covers), *more)
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
-    made = tuple(cover.id for cover in (new, *more))
-    out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
+    made = tuple(cover.id for cover in (new_cover, *more))
+    out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new_cover))
     return out, report.with_notes(
-        dict.fromkeys(name for cover in (new, *more) for name in told_of_pace(story, sources, cover))
+        dict.fromkeys(name for cover in (new_cover, *more) for name in told_of_pace(story, sources, cover))
     )
 
 
@@ -138,11 +138,11 @@ def set_speed(story: Story, sources: Sources, item: int, percent: int | float, k
     )
 
 
-def _spanned(story: Story, sources: Sources, cover: Cover, new: Cover, at: str) -> Edit:
-    if new == cover:
+def _spanned(story: Story, sources: Sources, cover: Cover, new_cover: Cover, at: str) -> Edit:
+    if new_cover == cover:
         raise Refused("It runs at that speed already.")
-    check_range(sources, story.rate, cover.source, cover.start, new.used)
-    return _put(story, sources, new, f"{name_of(sources, cover)} at {at}{_now_long(cover, new)}")
+    check_range(sources, story.rate, cover.source, cover.start, new_cover.used)
+    return _put(story, sources, new_cover, f"{name_of(sources, cover)} at {at}{_now_long(cover, new_cover)}")
 
 
 @edit(
@@ -156,10 +156,10 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     """
     cover = _running(story, sources, item)
     if isinstance(cover, Piece):
-        lo, hi = extent(cover)
-        check_speed(length, max(1, round(hi - lo)))
-        percent = round(100 * float((hi - lo) / length), 3)
-        new = on_clock(cover, paced(cover, ((floor(lo), percent),)), "shot", length)
+        lowest, highest = extent(cover)
+        check_speed(length, max(1, round(highest - lowest)))
+        percent = round(100 * float((highest - lowest) / length), 3)
+        new = on_clock(cover, paced(cover, ((floor(lowest), percent),)), "shot", length)
         return put(story, sources, cover, new, f"at {percent:.3g} %")
     check_speed(length, cover.used)
     new_cover = with_setting(replace(_plain(cover), length=length), "span", 0 if cover.used == length else cover.used)
@@ -174,19 +174,19 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
 )
 def run_backwards(story: Story, sources: Sources, items: int | list[int], backwards: bool) -> Edit:
     """Run pieces and covers backwards, or forwards again: the same frames in exact reverse."""
-    new, notes, did = story, [], ""
+    new_story, notes, did = story, [], ""
     ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
     for i in ids:
-        clip = _running(new, sources, i)
+        clip = _running(new_story, sources, i)
         if bool(clip.settings["backwards"]) == backwards:
             continue
         direction = "backwards" if backwards else "forwards again"
         if isinstance(clip, Piece):
             turned = on_clock(clip, clip.settings.with_value("backwards", backwards), "shot")
-            new, report = put(new, sources, clip, turned, direction)
+            new_story, report = put(new_story, sources, clip, turned, direction)
         else:
-            new, report = _put(
-                new, sources, with_setting(clip, "backwards", backwards), f"{name_of(sources, clip)} {direction}"
+            new_story, report = _put(
+                new_story, sources, with_setting(clip, "backwards", backwards), f"{name_of(sources, clip)} {direction}"
             )
         notes += [note for note in report.notes if note not in notes]
         did = did or report.did
@@ -199,7 +199,7 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
             else "Choose something first."
         )
     many = f"{did}, and {len(ids) - 1} more" if len(ids) > 1 else did
-    return new, replace(report, did=many, notes=tuple(notes))
+    return new_story, replace(report, did=many, notes=tuple(notes))
 
 
 def _plain(cover: Cover) -> Cover:
@@ -213,8 +213,8 @@ def _keeps(keep: Keep) -> Keep:
     return keep
 
 
-def _now_long(cover: Cover, new: Cover) -> str:
-    return f", now {frames_in_words(new.length)}" if new.length != cover.length else ""
+def _now_long(cover: Cover, new_cover: Cover) -> str:
+    return f", now {frames_in_words(new_cover.length)}" if new_cover.length != cover.length else ""
 
 
 @edit(
@@ -372,20 +372,22 @@ def set_ramp(
     if isinstance(clip, Piece):
         clock = on_clock(clip, paced(clip, speed, steps), _keeps(keep))
         return put(story, sources, clip, clock, f"ramped {_speeds(speed)}")
-    new = with_setting(with_setting(_plain(clip), "speed", speed), "steps", steps)
+    new_story = with_setting(with_setting(_plain(clip), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
-        new = _plain(clip)
+        new_story = _plain(clip)
     elif _keeps(keep) == "shot":
-        new = replace(new, length=max(1, round(ramp_of(speed, not steps).between(clip.start, clip.end))))
-    if new == clip:
+        new_story = replace(new_story, length=max(1, round(ramp_of(speed, not steps).between(clip.start, clip.end))))
+    if new_story == clip:
         raise Refused("It runs like that already.")
     room = source_of(sources, clip.source).length(story.rate)
-    if room is not None and new.end > room and new.end > clip.end:
+    if room is not None and new_story.end > room and new_story.end > clip.end:
         raise Refused(
-            f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. "
+            f"The ramp runs out of the shot: {frames_in_words(new_story.end - room)} more would be needed. "
             "Make it shorter, or slower."
         )
-    return _put(story, sources, new, f"{name_of(sources, clip)} ramped {_speeds(speed)}{_now_long(clip, new)}")
+    return _put(
+        story, sources, new_story, f"{name_of(sources, clip)} ramped {_speeds(speed)}{_now_long(clip, new_story)}"
+    )
 
 
 def _ramp_rows(clip: Piece | Cover, line: list[list[float]] | None) -> list[list[float]]:
@@ -486,17 +488,19 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
     if moment < 1:
         raise Refused("That is the first frame of the shot: move the cover instead.")
     if ramp := cover.ramp:
-        new = with_setting(cover, "speed", landing(ramp, cover.start, cover.start + moment, k).line)
-        if SETTINGS["speed"].as_kept(new.settings["speed"]) is None:
+        new_story = with_setting(cover, "speed", landing(ramp, cover.start, cover.start + moment, k).line)
+        if SETTINGS["speed"].as_kept(new_story.settings["speed"]) is None:
             raise Refused("That would run at less than 10 or more than 1000 % somewhere.")
-        if new == cover:
+        if new_story == cover:
             raise Refused("It lands there already.")
-        check_range(sources, story.rate, cover.source, cover.start, new.used)
-        return _put(story, sources, new, f"{name_of(sources, cover)} {lands}")
+        check_range(sources, story.rate, cover.source, cover.start, new_story.used)
+        return _put(story, sources, new_story, f"{name_of(sources, cover)} {lands}")
     span = -(-moment * cover.length // k)  # the least of which k frames show that moment
     if span == cover.used:
         raise Refused("It lands there already.")
     check_speed(cover.length, span)
     check_range(sources, story.rate, cover.source, cover.start, span)
-    new = with_setting(cover, "span", 0 if span == cover.length else span)
-    return _put(story, sources, new, f"{name_of(sources, cover)} {lands}, at {round(100 * span / cover.length)} %")
+    new_story = with_setting(cover, "span", 0 if span == cover.length else span)
+    return _put(
+        story, sources, new_story, f"{name_of(sources, cover)} {lands}, at {round(100 * span / cover.length)} %"
+    )

@@ -26,9 +26,9 @@ def copied(story: Story, start: int, end: int) -> Clip:
     def rows(laid: Any, row: Any) -> list[list[Any]]:
         out = []
         for c in laid:
-            for pid in now.get(c.tether.piece, (c.tether.piece,)):
-                tether = Tether(pid, c.tether.moment)
-                if pid and whole.at_of(tether) is not None and pid not in shots:
+            for piece_id in now.get(c.tether.piece, (c.tether.piece,)):
+                tether = Tether(piece_id, c.tether.moment)
+                if piece_id and whole.at_of(tether) is not None and piece_id not in shots:
                     out.append(row(replace(c, tether=tether)))
                     break
         return out
@@ -73,8 +73,8 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     mid, i, split = cut_at(story, at)
     first = mid.next_id
     ids = {piece.id: first + index for index, piece in enumerate(pieces)}
-    new = placed(mid, i, [replace(piece, group=0) for piece in pieces])
-    next_id = new.next_id
+    new_story = placed(mid, i, [replace(piece, group=0) for piece in pieces])
+    next_id = new_story.next_id
     made_covers = [
         replace(cover, id=next_id + index, tether=Tether(ids[cover.tether.piece], cover.tether.moment))
         for index, cover in enumerate(covers)
@@ -87,11 +87,14 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         for index, sound in enumerate(sounds)
         if sound.tether.piece in ids
     ]
-    new = replace(
-        new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=next_id + len(sounds)
+    new_story = replace(
+        new_story,
+        covers=(*new_story.covers, *made_covers),
+        sounds=(*new_story.sounds, *made_sounds),
+        next_id=next_id + len(sounds),
     )
     total = sum(piece.length for piece in pieces)
     did = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
     return settle(
-        story, new, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total
+        story, new_story, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total
     )

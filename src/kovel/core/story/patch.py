@@ -28,13 +28,13 @@ class Splice:
     @staticmethod
     def between(a: tuple[T, ...], b: tuple[T, ...]) -> Splice:
         """The smallest single splice from a to b."""
-        lo, most = 0, min(len(a), len(b))
-        while lo < most and (a[lo] is b[lo] or a[lo] == b[lo]):
-            lo += 1
-        hi = 0
-        while hi < most - lo and (a[-1 - hi] is b[-1 - hi] or a[-1 - hi] == b[-1 - hi]):
-            hi += 1
-        return Splice(lo, a[lo : len(a) - hi], b[lo : len(b) - hi])
+        lowest, most = 0, min(len(a), len(b))
+        while lowest < most and (a[lowest] is b[lowest] or a[lowest] == b[lowest]):
+            lowest += 1
+        highest = 0
+        while highest < most - lowest and (a[-1 - highest] is b[-1 - highest] or a[-1 - highest] == b[-1 - highest]):
+            highest += 1
+        return Splice(lowest, a[lowest : len(a) - highest], b[lowest : len(b) - highest])
 
     def apply(self, rows: tuple[T, ...]) -> tuple[T, ...]:
         """The rows with the change made. Raises `ValueError` where they are not those it was made of."""

@@ -39,58 +39,60 @@ def paced(piece: Piece, speed: Line = (), steps: bool = False) -> Values:
     return own.with_value("speed", speed).with_value("steps", steps and len(speed) > 1)
 
 
-def on_clock(piece: Piece, own: Values, keep: Keep, length: int | None = None) -> Piece:
+def on_clock(piece: Piece, own_values: Values, keep: Keep, length: int | None = None) -> Piece:
     """The piece with settings that give it another clock. `keep` "shot": it shows what it showed, and its length
     follows, or is `length`; "place": it stays as long as it is."""
-    clock, (lo, hi) = clock_in(own), extent(piece)
-    start, end = sorted(Fraction(clock.when(m)) for m in (lo, hi))
+    clock, (lowest, highest) = clock_in(own_values), extent(piece)
+    start, end = sorted(Fraction(clock.when(m)) for m in (lowest, highest))
     if length is None:
         length = piece.length if keep == "place" else max(1, floor(end - start + Fraction(1, 2)))
-    return replace(piece, start=floor(start + Fraction(1, 2)), length=length, settings=own)
+    return replace(piece, start=floor(start + Fraction(1, 2)), length=length, settings=own_values)
 
 
-def put(story: Story, sources: Sources, piece: Piece, new: Piece, did: str) -> Edit:
+def put(story: Story, sources: Sources, piece: Piece, new_story: Piece, did: str) -> Edit:
     """The story with a piece on its new clock; `Refused` where its recording has not as much."""
-    if new == piece:
+    if new_story == piece:
         raise Refused("It runs like that already.")
-    source, clock = source_of(sources, piece.source or 0), new.clock
+    source, clock = source_of(sources, piece.source or 0), new_story.clock
     ends = reach(source, story.rate, clock)
     if ends:
-        over = max(ends[0] - new.start, new.end - ends[1])
-        if over > 1 or (over == 1 and new.length == 1):
+        over = max(ends[0] - new_story.start, new_story.end - ends[1])
+        if over > 1 or (over == 1 and new_story.length == 1):
             raise Refused(
                 f"That runs out of {source.name}: {frames_in_words(over)} more would be needed. "
                 "Let its length follow, or make it slower."
             )
-        start = max(ends[0], new.start)  # a frame that only rounding asks for
-        new = replace(new, start=start, length=min(new.end, ends[1]) - start)
+        start = max(ends[0], new_story.start)  # a frame that only rounding asks for
+        new_story = replace(new_story, start=start, length=min(new_story.end, ends[1]) - start)
     index = story.index_of(piece.id)
 
     def moved(laid: Laid) -> Laid:
         if laid.tether.piece != piece.id or not piece.holds(laid.tether.moment):
             return laid
         at = floor(clock.when(piece.clock.passing(laid.tether.moment)) + Fraction(1, 2))
-        if new.length < piece.length or clock.backwards:  # the last of its words may share a frame with the one before
-            at = min(max(at, new.start), new.end - 1)
+        if (
+            new_story.length < piece.length or clock.backwards
+        ):  # the last of its words may share a frame with the one before
+            at = min(max(at, new_story.start), new_story.end - 1)
         return replace(laid, tether=Tether(piece.id, at))
 
     draft = replace(
         story,
-        pieces=(*story.pieces[:index], new, *story.pieces[index + 1 :]),
+        pieces=(*story.pieces[:index], new_story, *story.pieces[index + 1 :]),
         covers=tuple(moved(cover) for cover in story.covers),  # type: ignore[misc]
         sounds=tuple(moved(sound) for sound in story.sounds),  # type: ignore[misc]
     )
-    said = f", now {frames_in_words(new.length)}" if new.length != piece.length else ""
+    said = f", now {frames_in_words(new_story.length)}" if new_story.length != piece.length else ""
     out, report = settle(
         story, draft, sources, f"{name_of(sources, piece)} {did}{said}", made=(piece.id,), playhead=story.starts[index]
     )
-    return out, report.with_notes(told_of_pace(out, sources, new))
+    return out, report.with_notes(told_of_pace(out, sources, new_story))
 
 
 def landed(piece: Piece, moment: int, frames: int) -> Piece:
     """The piece with its course faster or slower, so that a moment is first seen so many frames after it begins."""
-    lo, clock = extent(piece)[0], piece.clock
-    line: Line = clock.ramp.line if clock.ramp else ((floor(lo), 100 * float(clock.speed)),)
+    lowest, clock = extent(piece)[0], piece.clock
+    line: Line = clock.ramp.line if clock.ramp else ((floor(lowest), 100 * float(clock.speed)),)
     now = clock.when(moment) - piece.start
     for nudge in range(1_000):  # the nearest, to a thousandth of a percent, that shows exactly that frame there
         factor = Fraction(now) / frames * (1 + Fraction(nudge, 100_000))

@@ -42,8 +42,8 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
             parts[piece.id] = tuple(ids)
     total = sum(end - start for start, end in edges)
     did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
-    new = replace(draft, pieces=tuple(pieces), next_id=number)
-    out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
+    new_story = replace(draft, pieces=tuple(pieces), next_id=number)
+    out, report = settle(story, new_story, sources, did, split=parts, playhead=edges[0][0])
     return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
 
 
@@ -170,9 +170,15 @@ def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     mid, _, i, split = cut_out(story, a, b)
     made = mid.next_id
-    new = placed(mid, i, [Piece(0, None, 0, b - a)])
+    new_story = placed(mid, i, [Piece(0, None, 0, b - a)])
     return settle(
-        story, new, sources, f"Lifted {frames_in_words(b - a)}, leaving a space", split=split, made=(made,), playhead=a
+        story,
+        new_story,
+        sources,
+        f"Lifted {frames_in_words(b - a)}, leaving a space",
+        split=split,
+        made=(made,),
+        playhead=a,
     )
 
 
@@ -220,6 +226,6 @@ def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edi
     if not gone:
         raise Refused("There is no space in the story." if piece is None else "That piece is no space.")
     at = story.starts[min(story.index_of(i) for i in gone)]
-    new = without(story, [piece for piece in story.pieces if piece.id not in gone])
+    new_story = without(story, [piece for piece in story.pieces if piece.id not in gone])
     did = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
-    return settle(story, new, sources, did, playhead=at)
+    return settle(story, new_story, sources, did, playhead=at)

@@ -82,7 +82,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     ends = {b: _of(cover.source, sources) for _, b, cover in over}
     setup = _setups(story, sources)
     zooms = _zooms(story, sources)
-    out: list[Seam] = []
+    all_seams: list[Seam] = []
     i = reach = 0
     for index, (left, right) in enumerate(pairwise(story.pieces), 1):
         at = story.starts[index]
@@ -91,7 +91,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             reach = max(reach, spans[i][1])
             i += 1
         if left.source is None or right.source is None:
-            out.append(Seam(at, left, right, "clean"))
+            all_seams.append(Seam(at, left, right, "clean"))
             continue
         sizes = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
         setups = setup[left.source], setup[right.source]
@@ -104,8 +104,8 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             kind = "clean"
         else:
             kind = "soft" if _is_soft(sizes, story.transition(index)) else "jump"
-        out.append(Seam(at, left, right, kind))
-    return out
+        all_seams.append(Seam(at, left, right, kind))
+    return all_seams
 
 
 def _is_soft(sizes: tuple[float, float], transition: Transition) -> bool:

@@ -40,8 +40,8 @@ class _Followed:
 
 
 def settle(
-    old: Story,
-    new: Story,
+    old_story: Story,
+    new_story: Story,
     sources: Sources,
     did: str,
     *,
@@ -50,7 +50,7 @@ def settle(
     playhead: int | None = None,
     keep_covers: bool = False,
 ) -> Edit:
-    """The finished story from a draft `new`, and the report.
+    """The finished story from a draft `new_story`, and the report.
 
     `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one
     that lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one
@@ -58,44 +58,58 @@ def settle(
     shrank is shortened.
     """
     split = split or {}
-    laid = _follow_words(old, new, sources, split, keep_covers)
-    headings = len(new.sections)
-    new = replace(
-        new,
+    laid = _follow_words(old_story, new_story, sources, split, keep_covers)
+    headings = len(new_story.sections)
+    new_story = replace(
+        new_story,
         covers=tuple(laid.covers),
         loose=tuple(laid.loose),
         sounds=tuple(laid.sounds),
         loose_sounds=tuple(laid.loose_sounds),
-        sections=_sections(old, new, split) if new.sections else (),
+        sections=_sections(old_story, new_story, split) if new_story.sections else (),
     )
-    still, about_transitions, shortened = fit_transitions(new, sources, split) if new.transitions else ((), [], [])
-    new = replace(new, transitions=still)
-    jumps = _exposed_now(old, new, sources)
-    notes = [*_about_laid(old, laid, sources), *about_transitions]
-    if len(new.sections) < headings:
+    still, about_transitions, shortened = (
+        fit_transitions(new_story, sources, split) if new_story.transitions else ((), [], [])
+    )
+    new_story = replace(new_story, transitions=still)
+    jumps = _exposed_now(old_story, new_story, sources)
+    notes = [*_about_laid(old_story, laid, sources), *about_transitions]
+    if len(new_story.sections) < headings:
         notes.append("A heading went with the last of its pieces.")
-    notes += _about_jumps(jumps, new)
-    if new.length < old.length:
-        notes += _about_the_end(old, new, laid, sources)
+    notes += _about_jumps(jumps, new_story)
+    if new_story.length < old_story.length:
+        notes += _about_the_end(old_story, new_story, laid, sources)
     at = tuple(jump.at for jump in jumps)
-    return new, Report(begun(did), tuple(notes), made, laid.loosened, laid.returned, at, tuple(shortened), playhead)
-
-
-def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_covers: bool) -> _Followed:
-    """Covers and sounds with their words, each lane without overlaps."""
-    kept = Kept(old, new, split)
-    old_pieces = {piece.id for piece in old.pieces}
-    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
-    covers, loose, held = kept_on_locked(kept, covers, loose, old.covers, lambda c: lane_key(c.lane) in old.locked)
-    with_shots = replace(new, covers=tuple(covers), loose=tuple(loose))
-    if _on_covers(new):
-        kept = Kept(old, with_shots, split)
-    sounds, loose_sounds, shorter_sounds = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
-    sounds, loose_sounds, held_sounds = kept_on_locked(
-        kept, sounds, loose_sounds, old.sounds, lambda x: "sounds" in old.locked and x.tether.piece in old_pieces
+    return new_story, Report(
+        begun(did), tuple(notes), made, laid.loosened, laid.returned, at, tuple(shortened), playhead
     )
-    were_loose = {clip.id for clip in _all(old.loose, old.loose_sounds)}
-    length = {clip.id: clip.length for clip in _all(old.covers, old.sounds)}
+
+
+def _follow_words(old_story: Story, new_story: Story, sources: Sources, split: Split, keep_covers: bool) -> _Followed:
+    """Covers and sounds with their words, each lane without overlaps."""
+    kept = Kept(old_story, new_story, split)
+    old_pieces = {piece.id for piece in old_story.pieces}
+    covers, loose, shorter = followed(
+        kept, (*new_story.covers, *new_story.loose), () if keep_covers else old_story.covers, sources
+    )
+    covers, loose, held = kept_on_locked(
+        kept, covers, loose, old_story.covers, lambda c: lane_key(c.lane) in old_story.locked
+    )
+    with_shots = replace(new_story, covers=tuple(covers), loose=tuple(loose))
+    if _on_covers(new_story):
+        kept = Kept(old_story, with_shots, split)
+    sounds, loose_sounds, shorter_sounds = followed(
+        kept, (*new_story.sounds, *new_story.loose_sounds), old_story.sounds, sources
+    )
+    sounds, loose_sounds, held_sounds = kept_on_locked(
+        kept,
+        sounds,
+        loose_sounds,
+        old_story.sounds,
+        lambda x: "sounds" in old_story.locked and x.tether.piece in old_pieces,
+    )
+    were_loose = {clip.id for clip in _all(old_story.loose, old_story.loose_sounds)}
+    length = {clip.id: clip.length for clip in _all(old_story.covers, old_story.sounds)}
     cut, kept_long = {*shorter, *shorter_sounds}, (*held, *held_sounds)
     lost = {
         clip.id: length[clip.id] - clip.length
@@ -104,7 +118,7 @@ def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_c
     }
     loosened = tuple(clip.id for clip in _all(loose, loose_sounds) if clip.id in length)
     returned = tuple(clip.id for clip in _all(covers, sounds) if clip.id in were_loose)
-    covers, lifted_covers = _separate(new, covers)
+    covers, lifted_covers = _separate(new_story, covers)
     sounds, lifted_sounds = _separate(with_shots, sounds)
     lifted = (*((*row, "covers") for row in lifted_covers), *((*row, "sounds") for row in lifted_sounds))
     return _Followed(covers, loose, sounds, loose_sounds, loosened, returned, lost, kept_long, lifted)
@@ -117,12 +131,12 @@ def _names(laid: _Followed, sources: Sources) -> dict[int, str]:
     }
 
 
-def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
+def _about_laid(old_story: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
     """What became of covers and sounds, a sentence each."""
     if not (laid.loosened or laid.returned or laid.lost or laid.lifted or laid.held):
         return
     names = _names(laid, sources)
-    shots = {cover.id for cover in (*old.covers, *old.loose)}
+    shots = {cover.id for cover in (*old_story.covers, *old_story.loose)}
     tied = {clip.id: "shot" if clip.tether.piece in shots else "word" for clip in laid.every}
 
     def name(laid_id: int) -> str:
@@ -140,31 +154,31 @@ def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
         yield f"{name(one)} keeps its length, for its lane is locked: it lies over other words now."
 
 
-def _exposed_now(old: Story, new: Story, sources: Sources) -> list[Seam]:
+def _exposed_now(old_story: Story, new_story: Story, sources: Sources) -> list[Seam]:
     """Jump cuts that are seen now and were not before."""
-    before = {jump.key for jump in exposed(old, sources)}
-    return [jump for jump in exposed(new, sources) if jump.key not in before]
+    before = {jump.key for jump in exposed(old_story, sources)}
+    return [jump for jump in exposed(new_story, sources) if jump.key not in before]
 
 
-def _about_jumps(jumps: Sequence[Seam], new: Story) -> Iterator[str]:
+def _about_jumps(jumps: Sequence[Seam], new_story: Story) -> Iterator[str]:
     if jumps:
-        where = ", ".join([*(clock(jump.at, new.rate) for jump in jumps[:3]), *(["…"] if len(jumps) > 3 else [])])
+        where = ", ".join([*(clock(jump.at, new_story.rate) for jump in jumps[:3]), *(["…"] if len(jumps) > 3 else [])])
         yield f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where})."
 
 
-def _about_the_end(old: Story, new: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
+def _about_the_end(old_story: Story, new_story: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
     """What a shorter story no longer reaches: music that runs past its end, and what stands on its clock behind it."""
     names = _names(laid, sources)
-    ran_past = {sound.id for sound in old.sounds if old.at(sound) + sound.length > old.length}
-    for sound in new.sounds:
-        at = new.at(sound)
-        if sound.kind == "music" and at < new.length < at + sound.length and sound.id not in ran_past:
+    ran_past = {sound.id for sound in old_story.sounds if old_story.at(sound) + sound.length > old_story.length}
+    for sound in new_story.sounds:
+        at = new_story.at(sound)
+        if sound.kind == "music" and at < new_story.length < at + sound.length and sound.id not in ran_past:
             yield f"{names.get(sound.id, 'Music')} now runs past the end of the talk; it is cut off there."
-    placed = {clip.id: clip.tether for clip in _all(old.covers, old.sounds)}
-    for one in _all(new.covers, new.sounds):
+    placed = {clip.id: clip.tether for clip in _all(old_story.covers, old_story.sounds)}
+    for one in _all(new_story.covers, new_story.sounds):
         was = placed.get(one.id)
-        behind = one.tether.piece == 0 and one.tether.moment >= new.length
-        if behind and was is not None and was.piece == 0 and was.moment < old.length:
+        behind = one.tether.piece == 0 and one.tether.moment >= new_story.length
+        if behind and was is not None and was.piece == 0 and was.moment < old_story.length:
             yield f"{names.get(one.id, 'A cover')} stays where it is on the story's clock: behind the end now."
 
 
@@ -174,8 +188,8 @@ def _on_covers(story: Story) -> bool:
     return any(sound.tether.piece not in pieces for sound in (*story.sounds, *story.loose_sounds))
 
 
-def _all(*rows: Iterable[Laid]) -> list[Laid]:
-    return [clip for row in rows for clip in row]
+def _all(*clips: Iterable[Laid]) -> list[Laid]:
+    return [clip for row in clips for clip in row]
 
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
@@ -209,17 +223,17 @@ def _shared(first_laid: Laid, second_laid: Laid) -> int:
     return 0
 
 
-def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:
+def _sections(old_story: Story, new_story: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:
     """Headings stay with their piece; if it left, they go to the next one of theirs that is still there."""
-    order = {piece.id: index for index, piece in enumerate(new.pieces)}
-    mine = {section.piece for section in new.sections}
+    order = {piece.id: index for index, piece in enumerate(new_story.pieces)}
+    mine = {section.piece for section in new_story.sections}
     out = []
-    for section in new.sections:
+    for section in new_story.sections:
         at = section.piece
         if at not in order:
-            i = next((index for index, piece in enumerate(old.pieces) if piece.id == at), len(old.pieces))
+            i = next((index for index, piece in enumerate(old_story.pieces) if piece.id == at), len(old_story.pieces))
             at = 0
-            for piece in old.pieces[i:]:
+            for piece in old_story.pieces[i:]:
                 if piece.id != section.piece and piece.id in mine:
                     break
                 at = next((q for q in split.get(piece.id, (piece.id,)) if q in order), 0)

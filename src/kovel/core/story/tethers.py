@@ -73,12 +73,12 @@ def faded(x: L) -> L:
 class Kept:
     """Which words of an old story a new one still has, and where. `split` says which pieces an old piece became."""
 
-    def __init__(self, old: Story, new: Story, split: Split) -> None:
-        self.old, self.new, self.split = old, new, split
-        self.now = {piece.id: (start, piece) for start, piece in zip(new.starts, new.pieces, strict=False)}
+    def __init__(self, old_story: Story, new_story: Story, split: Split) -> None:
+        self.old, self.new, self.split = old_story, new_story, split
+        self.now = {piece.id: (start, piece) for start, piece in zip(new_story.starts, new_story.pieces, strict=False)}
         changed = [
             (start, start + piece.length)
-            for start, piece in zip(old.starts, old.pieces, strict=False)
+            for start, piece in zip(old_story.starts, old_story.pieces, strict=False)
             if (q := self.now.get(piece.id)) is None
             or (
                 q[1] is not piece
@@ -88,7 +88,7 @@ class Kept:
         ]
         self._from = [a for a, _ in changed]
         self._to = [b for _, b in changed]
-        self._old = old.shifts
+        self._old = old_story.shifts
 
     def touched(self, start: int, end: int) -> bool:
         """Whether any piece that stood in the old story's [a, b) has changed its range or is gone."""
@@ -110,12 +110,12 @@ class Kept:
                 continue
             rest = []
             for x, y in wanted:
-                lo, hi = max(x, this_piece.start), min(y, this_piece.end)
-                if lo >= hi:
+                lowest, highest = max(x, this_piece.start), min(y, this_piece.end)
+                if lowest >= highest:
                     rest.append((x, y))
                     continue
-                out.append((lo, hi, this_piece.id, t + lo - this_piece.start))
-                rest += [(u, value) for u, value in ((x, lo), (hi, y)) if u < value]
+                out.append((lowest, highest, this_piece.id, t + lowest - this_piece.start))
+                rest += [(u, value) for u, value in ((x, lowest), (highest, y)) if u < value]
             wanted = rest
         return out
 
@@ -165,7 +165,7 @@ class Kept:
 
 
 def followed(
-    kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources
+    kept_story: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources
 ) -> tuple[list[L], list[L], list[int]]:
     """In place; loose; and the ids of those that lost some of their length.
 
@@ -176,28 +176,31 @@ def followed(
     placed: list[L] = []
     loose: list[L] = []
     shorter = []
-    shots = {cover.id for cover in (*kept.old.covers, *kept.old.loose, *kept.new.covers, *kept.new.loose)}
+    shots = {
+        cover.id
+        for cover in (*kept_story.old.covers, *kept_story.old.loose, *kept_story.new.covers, *kept_story.new.loose)
+    }
     for clip in laid:
         if clip.tether.piece in shots:
-            clip = _with_its_shot(kept, clip)
+            clip = _with_its_shot(kept_story, clip)
         else:
             old = was.get(clip.id)
             stays = old is not None and bool(old.tether.piece) and _same_place(clip, old)
-            left = kept.left(clip, sources) if stays else None
-            if left is clip and clip is old and clip.tether.piece not in kept.split:
+            left = kept_story.left(clip, sources) if stays else None
+            if left is clip and clip is old and clip.tether.piece not in kept_story.split:
                 placed.append(clip)  # as it stood; most are never touched
                 continue
             if left is not None:
                 if left.length != clip.length:
                     shorter.append(clip.id)
                 clip = left
-            clip = _moved_over(kept, clip)
-        (placed if kept.new.holds(clip.tether) else loose).append(clip)
+            clip = _moved_over(kept_story, clip)
+        (placed if kept_story.new.holds(clip.tether) else loose).append(clip)
     return placed, loose, shorter
 
 
 def kept_on_locked(
-    kept: Kept, placed: Sequence[L], loose: Sequence[L], before: Sequence[L], locked: Callable[[L], bool]
+    kept_story: Kept, placed: Sequence[L], loose: Sequence[L], before: Sequence[L], locked: Callable[[L], bool]
 ) -> tuple[list[L], list[L], list[int]]:
     """In place; loose; and the ids of those that would have lost something, but lie on a locked lane: what is there
     keeps its length, over the words that are left, or where it stood in the film if all of its words went.
@@ -211,9 +214,11 @@ def kept_on_locked(
         left = there.get(was.id)
         if not locked(was) or not was.tether.piece or (left and (left.start, left.length) == (was.start, was.length)):
             continue
-        begins = kept.would_begin(was) if left else None
-        at = max(0, kept.old.at(was) if begins is None else begins)
-        held[was.id] = replace(was, tether=kept.new.tether_at(at) if at < kept.new.length else Tether(0, at))
+        begins = kept_story.would_begin(was) if left else None
+        at = max(0, kept_story.old.at(was) if begins is None else begins)
+        held[was.id] = replace(
+            was, tether=kept_story.new.tether_at(at) if at < kept_story.new.length else Tether(0, at)
+        )
     if not held:
         return list(placed), list(loose), []
     in_place: list[L] = [held.get(c.id, c) for c in placed]
@@ -221,17 +226,17 @@ def kept_on_locked(
     return in_place, [c for c in loose if c.id not in held], [*held]
 
 
-def _with_its_shot(kept: Kept, c: L) -> L:
+def _with_its_shot(kept_story: Kept, c: L) -> L:
     """Tied to the part of its shot that holds its moment now, where the shot was cut."""
-    if kept.new.holds(c.tether):
+    if kept_story.new.holds(c.tether):
         return c
-    before = kept.old.covers + kept.old.loose
+    before = kept_story.old.covers + kept_story.old.loose
     source = next((x.source for x in before if x.id == c.tether.piece), None)
     moment = c.tether.moment
     part = next(
         (
             cover
-            for cover in kept.new.covers
+            for cover in kept_story.new.covers
             if cover.source == source and cover.start <= moment < cover.start + cover.length
         ),
         None,
@@ -248,9 +253,9 @@ def _same_place(first_laid: Laid, second_laid: Laid) -> bool:
     )
 
 
-def _moved_over(kept: Kept, c: L) -> L:
+def _moved_over(kept_story: Kept, c: L) -> L:
     """Tethered to the part of its piece that holds its word now."""
-    for pid in kept.split.get(c.tether.piece, ()):
-        if pid in kept.now and kept.now[pid][1].holds(c.tether.moment):
-            return c if pid == c.tether.piece else replace(c, tether=Tether(pid, c.tether.moment))
+    for piece_id in kept_story.split.get(c.tether.piece, ()):
+        if piece_id in kept_story.now and kept_story.now[piece_id][1].holds(c.tether.moment):
+            return c if piece_id == c.tether.piece else replace(c, tether=Tether(piece_id, c.tether.moment))
     return c

@@ -112,9 +112,9 @@ def lay_title(
     cover = Cover(
         story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own
     )
-    new = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
+    new_story = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
     did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
-    return settle(story, new, sources, did, made=(cover.id,), playhead=at)
+    return settle(story, new_story, sources, did, made=(cover.id,), playhead=at)
 
 
 @edit(entry("All titles like this one", title="cover"))
@@ -127,11 +127,13 @@ def title_style(story: Story, sources: Sources, title: int) -> Edit:
     if cover.source != TITLE:
         raise Refused("That is no title.")
     whole = dict(story.settings).get("story", NONE)
-    new: Values = whole
+    new_story: Values = whole
     for name in STYLE:
         value = story.value(cover, name, sources)
-        new = new.with_value(name, value)
-    rows = tuple(sorted((name, values) for name, values in (dict(story.settings) | {"story": new}).items() if values))
+        new_story = new_story.with_value(name, value)
+    rows = tuple(
+        sorted((name, values) for name, values in (dict(story.settings) | {"story": new_story}).items() if values)
+    )
 
     def plain(cover: Cover) -> Cover:
         own = cover.settings

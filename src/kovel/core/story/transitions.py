@@ -24,10 +24,10 @@ def _seam(story: Story, piece: int | None) -> int:
 
 def _with(story: Story, sources: Sources, i: int, transition: Transition, did: str) -> Edit:
     rest = [other for other in story.transitions if (other.left, other.right) != (transition.left, transition.right)]
-    new = replace(story, transitions=tuple(rest) if transition.plain else (*rest, transition))
-    if new.transitions == story.transitions:
+    new_story = replace(story, transitions=tuple(rest) if transition.plain else (*rest, transition))
+    if new_story.transitions == story.transitions:
         raise Refused("It is like that already.")
-    return settle(story, new, sources, did, made=(transition.right or transition.left,), playhead=story.starts[i])
+    return settle(story, new_story, sources, did, made=(transition.right or transition.left,), playhead=story.starts[i])
 
 
 @edit(

@@ -51,12 +51,18 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
         raise Refused("There is no seam before the first piece.")
     left = trimmed(story, sources, story.pieces[index - 1], "out", delta)
     right = trimmed(story, sources, story.pieces[index], "in", delta)
-    new = without(story, [*story.pieces[: index - 1], left, right, *story.pieces[index + 1 :]])
+    new_story = without(story, [*story.pieces[: index - 1], left, right, *story.pieces[index + 1 :]])
     # where one recording runs on through the seam, its words only change from one piece to the other
     both = (left.id, right.id)
     split = {left.id: both, right.id: both} if left.source is not None and left.source == right.source else {}
     return settle(
-        story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[index] + delta
+        story,
+        new_story,
+        sources,
+        f"Seam {_later(delta)}",
+        split=split,
+        made=(piece,),
+        playhead=story.starts[index] + delta,
     )
 
 
@@ -91,16 +97,16 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
     many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
     index = story.index_of(poses[0][0])
     head = sum(piece.length for piece in pieces[:index])
-    new, report = settle(
+    new_story, report = settle(
         story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head
     )
-    now_exposed = {seam.right.id for seam in exposed(new, sources) if seam.at in report.exposed}
+    now_exposed = {seam.right.id for seam in exposed(new_story, sources) if seam.at in report.exposed}
     if now_exposed <= {row[0] for row in poses}:  # the same jumps, a little elsewhere
         report = replace(report, exposed=(), notes=tuple(note for note in report.notes if "exposed now" not in note))
     if len(told) == 1:
-        return new, report
+        return new_story, report
     more = [f"And {len(told) - 8} more."] if len(told) > 8 else []
-    return new, replace(report.with_notes([*told[:8], *more]), judged=True)
+    return new_story, replace(report.with_notes([*told[:8], *more]), judged=True)
 
 
 def _by(delta: int) -> str:
@@ -151,9 +157,11 @@ def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
         raise Refused("A piece slides between two neighbours; this one has only one.")
     left = trimmed(story, sources, story.pieces[index - 1], "out", delta)
     right = trimmed(story, sources, story.pieces[index + 1], "in", delta)
-    new = without(story, [*story.pieces[: index - 1], left, story.pieces[index], right, *story.pieces[index + 2 :]])
+    new_story = without(
+        story, [*story.pieces[: index - 1], left, story.pieces[index], right, *story.pieces[index + 2 :]]
+    )
     did = f"{name_of(sources, story.pieces[index])} slid {_later(delta)}"
-    return settle(story, new, sources, did, made=(piece,), playhead=story.starts[index] + delta)
+    return settle(story, new_story, sources, did, made=(piece,), playhead=story.starts[index] + delta)
 
 
 @edit(entry("Match the length of the piece before", piece="piece"))

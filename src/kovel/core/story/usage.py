@@ -36,18 +36,18 @@ def uses(story: Story) -> list[Use]:
     return sorted(out, key=lambda u: (u.at, u.cover))
 
 
-def by_source(found: Iterable[Use]) -> dict[int, list[Use]]:
+def by_source(found_uses: Iterable[Use]) -> dict[int, list[Use]]:
     """Uses by recording: for asking about many ranges."""
     out: dict[int, list[Use]] = {}
-    for use in found:
+    for use in found_uses:
         out.setdefault(use.source, []).append(use)
     return out
 
 
-def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
+def times_used(found_uses: Iterable[Use], source: int, start: int, end: int) -> int:
     """How often a range is used: counted when at least half of the shorter of the two is shared."""
     n = 0
-    for use in found:
+    for use in found_uses:
         if use.source != source:
             continue
         shared = min(end, use.end) - max(start, use.start)
@@ -56,10 +56,10 @@ def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
     return n
 
 
-def ranges_used(found: Iterable[Use], source: int) -> list[tuple[int, int]]:
+def ranges_used(found_uses: Iterable[Use], source: int) -> list[tuple[int, int]]:
     """What of a recording the story uses, overlapping and touching uses taken as one, in order."""
     out: list[tuple[int, int]] = []
-    for start, end in sorted((use.start, use.end) for use in found if use.source == source):
+    for start, end in sorted((use.start, use.end) for use in found_uses if use.source == source):
         if out and start <= out[-1][1]:
             out[-1] = (out[-1][0], max(end, out[-1][1]))
         else:

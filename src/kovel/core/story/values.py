@@ -38,7 +38,7 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         where = WHERE.get(this_setting.of) or ("titles" if this_setting.of == ("title",) else "one thing")
         raise Refused(f"{this_setting.label} is set on {where}, not on a recording.")
     if value is None:
-        new = source.settings.without(setting)
+        new_story = source.settings.without(setting)
     else:
         if not (source.picture if this_setting.needs == "picture" else source.sound):
             raise Refused(f"{source.name} has no {this_setting.needs}.")
@@ -47,10 +47,10 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
             raise Refused(f"{this_setting.label} is set to {this_setting.between}.")
         if setting == "channels" and now != this_setting.default and source.channels < 2:
             raise Refused(f"The sound of {source.name} has one channel: there is no other microphone to choose.")
-        new = source.settings.with_value(setting, now)
-    if new == source.settings:
+        new_story = source.settings.with_value(setting, now)
+    if new_story == source.settings:
         raise Refused("It is like that already.")
-    return new
+    return new_story
 
 
 @edit(
@@ -302,8 +302,8 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
             raise Refused(f"{setting.label} is nothing that this can give to others.")
         value = item.settings[name]
 
-        def as_given(wide: Value, own: Values, setting: Setting = setting, value: Value = value) -> Values:
-            return own.with_value(setting.name, value, keep=_stands_against(setting, wide, value))
+        def as_given(wide: Value, own_values: Values, setting: Setting = setting, value: Value = value) -> Values:
+            return own_values.with_value(setting.name, value, keep=_stands_against(setting, wide, value))
 
         try:
             new, _ = _change(new, sources, to, setting, as_given, value)
@@ -370,11 +370,11 @@ def _with_several_channels(items: Iterable[Item], sources: Sources) -> list[Item
     return several
 
 
-def _did_on(draft: Story, sources: Sources, items: Sequence[Item], setting: Setting, value: Value | None) -> str:
+def _did_on(draft_story: Story, sources: Sources, items: Sequence[Item], setting: Setting, value: Value | None) -> str:
     """What was done to these in the draft: of one that was made louder, what its level is now."""
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     if setting.name in ("level", "level_alone") and len(items) == 1:
-        return f"{what}: level {level_told(draft, sources, draft.item(items[0].id))}"
+        return f"{what}: level {level_told(draft_story, sources, draft_story.item(items[0].id))}"
     return _did(what, setting, value)
 
 

@@ -14,19 +14,19 @@ class TimeError(Told, ValueError):
     """A time that cannot be read; the message is for the editor."""
 
 
-def can_drop(rate: Rate) -> bool:
+def can_drop(frame_rate: Rate) -> bool:
     """Drop-frame counting exists at 29.97 and 59.94 only (ST 12-1)."""
-    return rate.ntsc and rate.nominal in (30, 60)
+    return frame_rate.ntsc and frame_rate.nominal in (30, 60)
 
 
-def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
+def format_timecode(frame: int, frame_rate: Rate, drop: bool = False) -> str:
     """`HH:MM:SS:FF`, or `HH:MM:SS;FF` in drop-frame; wraps at 24 hours, negative frames count back from midnight.
 
     ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of
     ten.
     """
-    nominal = rate.nominal
-    drop = drop and can_drop(rate)
+    nominal = frame_rate.nominal
+    drop = drop and can_drop(frame_rate)
     if drop:
         skip = nominal // 15
         ten = nominal * 600 - skip * 9
@@ -42,14 +42,14 @@ def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
     return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{mark}{ff:02d}"
 
 
-def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, rate: Rate, drop: bool = False) -> int:
+def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, frame_rate: Rate, drop: bool = False) -> int:
     """Frame count of a timecode; fields past their limit carry over (75 frames at 25 are 3 seconds).
 
     Numbers that drop-frame skips (00:01:00;00) stand for the next frame that exists.
     """
-    nominal = rate.nominal
+    nominal = frame_rate.nominal
     total = ((hours * 60 + minutes) * 60 + seconds) * nominal + frames
-    if not (drop and can_drop(rate)):
+    if not (drop and can_drop(frame_rate)):
         return total
     skip = nominal // 15
     whole, ff = divmod(total, nominal)
@@ -59,9 +59,9 @@ def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, rate:
     return (m * 60 + ss) * nominal + ff - skip * (m - m // 10)
 
 
-def running(frame: int, rate: Rate) -> str:
+def running(frame: int, frame_rate: Rate) -> str:
     """Running time as people say it: `0:14`, `1:02:09` (whole seconds passed, by the real rate)."""
-    s = int(frame / rate.fps)
+    s = int(frame / frame_rate.fps)
     return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
 
 
@@ -74,7 +74,7 @@ _FIELDS = re.compile(_SIGN + r"([0-9]+(?:[:;.][0-9]+)*)\s*$")
 
 
 def parse_entry(
-    text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False
+    text: str, frame_rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False
 ) -> int:
     """What an editor types in a time field -> a frame.
 
@@ -91,8 +91,8 @@ def parse_entry(
     minute. A full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from
     0.
     """
-    value, sign, full = _frames_typed(text, rate, drop, minutes)
-    if value > MOST * rate.nominal:
+    value, sign, full = _frames_typed(text, frame_rate, drop, minutes)
+    if value > MOST * frame_rate.nominal:
         raise TimeError(f"“{text.strip()[:40]}” is longer than a day.")
     if sign:
         return now + (value if sign == "+" else -value)
@@ -105,32 +105,32 @@ EXAMPLES = {
 }
 
 
-def _frames_of_fields(numbers: list[int], rate: Rate, dropped: bool) -> int:
+def _frames_of_fields(numbers: list[int], frame_rate: Rate, dropped: bool) -> int:
     """Frames of up to four numbers: hours, minutes, seconds, frames, of which the first may be left out."""
     hours, mins, seconds, frames = [0] * (4 - len(numbers)) + numbers
-    return timecode_to_frame(hours, mins, seconds, frames, rate, dropped)
+    return timecode_to_frame(hours, mins, seconds, frames, frame_rate, dropped)
 
 
-def _frames_typed(text: str, rate: Rate, drop: bool, minutes: bool) -> tuple[int, str, bool]:
+def _frames_typed(text: str, frame_rate: Rate, drop: bool, minutes: bool) -> tuple[int, str, bool]:
     """(frames, + or - or nothing, whether it was typed as a full timecode)."""
     if match := _PRINTED.match(text):
         sign, clock, frames = match.groups()
-        whole = int(-(-_seconds([int(part) for part in clock.split(":")]) * rate.fps // 1))
+        whole = int(-(-_seconds([int(part) for part in clock.split(":")]) * frame_rate.fps // 1))
         return whole + int(frames), sign, False
     if (match := _UNITS.match(text)) and any(match.groups()[1:]):
         sign, *parts = match.groups()
         *units, frames_ = (Fraction((part or "0").replace(",", ".")) for part in parts)
-        return rate.seconds_to_frame(_seconds(units)) + int(frames_), sign, False
+        return frame_rate.seconds_to_frame(_seconds(units)) + int(frames_), sign, False
     if match := _FIELDS.match(text):
         sign, fields = match.groups()
         numbers = [int(part) for part in re.split(r"[:;.]", fields)]
         full = len(numbers) == 4
         if minutes and len(numbers) < 4:
-            return rate.seconds_to_frame(_seconds(numbers)), sign, False
+            return frame_rate.seconds_to_frame(_seconds(numbers)), sign, False
         if len(numbers) > 4:
             raise TimeError(f"“{text.strip()[:40]}” has more than hours, minutes, seconds and frames.")
         dropped = (drop or ";" in fields) and full and not sign
-        return _frames_of_fields(numbers, rate, dropped), sign, full
+        return _frames_of_fields(numbers, frame_rate, dropped), sign, full
     raise TimeError(f"“{text.strip()[:40]}” is not a time. Type {EXAMPLES[minutes]}.")
 
 
@@ -143,28 +143,28 @@ def _seconds(parts: Sequence[int | Fraction]) -> Fraction:
 MOST = 24 * 3600  # seconds; timecode counts no further (ST 12-1)
 
 
-def parse_length(text: str, rate: Rate, *, minutes: bool = False) -> int:
+def parse_length(text: str, frame_rate: Rate, *, minutes: bool = False) -> int:
     """A length as typed, in frames; at least one."""
-    frame = parse_entry(text, rate, minutes=minutes)
+    frame = parse_entry(text, frame_rate, minutes=minutes)
     if frame < 1:
         raise TimeError(f"“{text.strip()[:40]}” is no length: it is one frame or longer.")
     return frame
 
 
-def parse_seconds(text: str, rate: Rate) -> float:
+def parse_seconds(text: str, frame_rate: Rate) -> float:
     """A short length as typed where seconds are meant: `0.35` is 0.35 s; `9f` and `0:01+05` as elsewhere."""
     plain = text.strip().removesuffix("s").strip().replace(",", ".")
     if re.fullmatch(r"[0-9]*\.?[0-9]+|[0-9]+\.", plain):
         return float(plain)
     try:
-        return float(parse_entry(text, rate) / rate.fps)
+        return float(parse_entry(text, frame_rate) / frame_rate.fps)
     except TimeError:
         raise TimeError(f"“{text.strip()[:40]}” is no length. Type seconds, like 0.35, or frames, like 9f.") from None
 
 
-def stamp(frame: int, rate: Rate) -> str:
+def stamp(frame: int, frame_rate: Rate) -> str:
     """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond
     them."""
     sign, frame = ("-" if frame < 0 else ""), abs(frame)
-    s = int(frame / rate.fps)
-    return f"{sign}{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"
+    s = int(frame / frame_rate.fps)
+    return f"{sign}{running(frame, frame_rate)}+{frame - int(-(-s * frame_rate.fps // 1)):02d}"

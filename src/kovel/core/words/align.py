@@ -173,9 +173,9 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
         return list(words)
     s, e = starts.tolist(), ends.tolist()
     near *= TICK
-    out: list[Word] = []
+    all_words: list[Word] = []
     for word in words:
-        before = out[-1].end if out else 0
+        before = all_words[-1].end if all_words else 0
         start, end = max(word.start, before), max(word.end, word.start + 2 * TICK)
         i = _stretch_of(start, end, s, e)
         if start >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
@@ -185,13 +185,13 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
                 start = max(e[i] - (end - start), before)
                 if start > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
-        start = _start_in(start, s[i], near, is_first=not out or before <= s[i])
+        start = _start_in(start, s[i], near, is_first=not all_words or before <= s[i])
         if end > e[i] and (end - e[i] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]):
             end = _end_in(end, i, s, e)
         start = max(start, before)
         start, end = _without_pause(start, max(end, start + 2 * TICK), s, e)
-        out.append(replace(word, start=start, end=end))
-    return _to_the_end(out, e, near)
+        all_words.append(replace(word, start=start, end=end))
+    return _to_the_end(all_words, e, near)
 
 
 def _start_in(start: int, speech: int, near: int, is_first: bool) -> int:
@@ -292,15 +292,15 @@ def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
             kept[-1][1] = b
         else:
             kept.append([a, b])
-    out: list[Clip] = []
+    all_clips: list[Clip] = []
     now: list[tuple[int, int]] = []
     for a, b in kept:
         edges = np.linspace(a, b, -(-(b - a) // most) + 1).astype(int).tolist()
         for start, end in pairwise(edges):
             if now and sum(q - p for p, q in now) + end - start > most:
-                out.append(Clip(tuple(now)))
+                all_clips.append(Clip(tuple(now)))
                 now = []
             now.append((start, end))
     if now:
-        out.append(Clip(tuple(now)))
-    return out
+        all_clips.append(Clip(tuple(now)))
+    return all_clips

@@ -37,7 +37,7 @@ def words_of_cues(cues: Sequence[SaidCue]) -> list[Word]:
     cues    [we haul the ferry by hand──]        words   [we][haul][the][ferry][by][hand][you][count]
                              [you count────]
     """
-    out: list[Word] = []
+    words: list[Word] = []
     groups = [list(group) for _, group in groupby(sorted(cues, key=lambda cue: cue.start), key=lambda cue: cue.start)]
     for group, after in zip(groups, [*groups[1:], None], strict=False):
         for index, cue in enumerate(group):  # cues that begin together have the time one after the other
@@ -48,9 +48,9 @@ def words_of_cues(cues: Sequence[SaidCue]) -> list[Word]:
             if len(cue.parts) == 1:
                 begin, end = cue.start + index * share, cue.start + (index + 1) * share
             for word in _words(cue, begin, end):
-                first = max(word.start, out[-1].end) if out else word.start
-                out.append(Word(word.text, first, max(word.end, first + 480), word.speaker))
-    return out
+                first = max(word.start, words[-1].end) if words else word.start
+                words.append(Word(word.text, first, max(word.end, first + 480), word.speaker))
+    return words
 
 
 def _words(cue: SaidCue, begin: int, until: int) -> list[Word]:
@@ -58,7 +58,7 @@ def _words(cue: SaidCue, begin: int, until: int) -> list[Word]:
     if not speaker:  # a name in capitals before what is said
         speaker, parts[0] = named(parts[0][1])[0], (parts[0][0], named(parts[0][1])[1])
     starts = [begin, *(max(begin, min(until, at)) for at, _ in parts[1:])]
-    out: list[Word] = []
+    words: list[Word] = []
     for start, end, (_, text) in zip(starts, [*starts[1:], until], parts, strict=True):
         said = plain(text).split()
         weight = [len(word) + 1 for word in said]
@@ -66,5 +66,5 @@ def _words(cue: SaidCue, begin: int, until: int) -> list[Word]:
         for word, letters in zip(said, weight, strict=True):
             first = start + (end - start) * done // sum(weight)
             done += letters
-            out.append(Word(word, first, start + (end - start) * done // sum(weight), speaker))
-    return [word for word in out if word.end > word.start]
+            words.append(Word(word, first, start + (end - start) * done // sum(weight), speaker))
+    return [word for word in words if word.end > word.start]

@@ -38,7 +38,7 @@ class Proposal:
     anchor: int = -1
 
 
-def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Proposal] = ()) -> list[Proposal]:
+def proposals(found_pauses: Sequence[Pause], settings: Settings, of_words: Sequence[Proposal] = ()) -> list[Proposal]:
     """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
     setting of the pauses changes."""
     rows = [
@@ -50,7 +50,7 @@ def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Pro
             pause.sure,
             pause.start,
         )
-        for pause in found
+        for pause in found_pauses
         if (cut := pause.cut(settings))
     ]
     return _apart([*rows, *of_words])
@@ -68,19 +68,21 @@ def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
     """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is
     left."""
     rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
-    out: list[Proposal] = []  # by time, no two overlapping
+    all_proposals: list[Proposal] = []  # by time, no two overlapping
     for proposal in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
-        index = bisect_right(out, proposal.start, key=lambda o: o.end)
-        place = bisect_left(out, proposal.end, key=lambda o: o.start)
-        left = kept(proposal.start, proposal.end, [(proposal.start, proposal.end) for proposal in out[index:place]])
+        index = bisect_right(all_proposals, proposal.start, key=lambda o: o.end)
+        place = bisect_left(all_proposals, proposal.end, key=lambda o: o.start)
+        left = kept(
+            proposal.start, proposal.end, [(proposal.start, proposal.end) for proposal in all_proposals[index:place]]
+        )
         fits = [
             (start, end)
             for start, end in left
             if end - start >= 4 * TICK and (proposal.kind == "pause" or (start, end) == (proposal.start, proposal.end))
         ]
         for start, end in fits:
-            insort(out, replace(proposal, start=start, end=end), key=lambda o: o.start)
-    return out
+            insort(all_proposals, replace(proposal, start=start, end=end), key=lambda o: o.start)
+    return all_proposals
 
 
 def _around(words: Sequence[Word], i: int, j: int) -> tuple[int, int]:
@@ -96,11 +98,11 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
         ([plain(word) for word in filler.split()] for filler in fillers if filler.strip()), key=len, reverse=True
     )
     said = [plain(word.text) for word in words]
-    out: list[Proposal] = []
+    all_proposals: list[Proposal] = []
     i = 0
     while i < len(words):
         if words[i].text == VOICE:
-            out.append(Proposal(*_around(words, i, i + 1), "voice", "a voiced sound without a word", 0.5))
+            all_proposals.append(Proposal(*_around(words, i, i + 1), "voice", "a voiced sound without a word", 0.5))
             i += 1
             continue
         hit = next((f for f in lists if f and said[i : i + len(f)] == f), None)
@@ -110,7 +112,7 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
         alone = (
             len(hit) == 1 or words[i + len(hit) - 1].text[-1:] in ",.…" or (i > 0 and words[i - 1].text[-1:] in ",.…")
         )
-        out.append(
+        all_proposals.append(
             Proposal(
                 *_around(words, i, i + len(hit)),
                 "filler",
@@ -119,7 +121,7 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
             )
         )
         i += len(hit)
-    return out
+    return all_proposals
 
 
 def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
@@ -129,7 +131,7 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
     """
     said = [plain(word.text) for word in words]
     skip = {plain(VOICE)} | {plain(filler) for filler in of.fillers}
-    out: list[Proposal] = []
+    all_proposals: list[Proposal] = []
     i = 0
     while i < len(words):
         found = _said_again(words, said, i, skip, of) if said[i] in said[i + 1 : i + 12] else None
@@ -140,9 +142,9 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
         text = together(word.text for word in words[i:again]).rstrip(",.")
         kind = "false start" if count >= 2 or again - i > count else "repeat"
         start, end = words[i].start, max(words[again - 1].end, words[again].start - NUDGE)
-        out.append(Proposal(start, end, kind, f"“{text}” is said again", 0.85 if count >= 2 else 0.7))
+        all_proposals.append(Proposal(start, end, kind, f"“{text}” is said again", 0.85 if count >= 2 else 0.7))
         i = again
-    return out
+    return all_proposals
 
 
 def _said_again(words: Sequence[Word], said: list[str], i: int, skip: set[str], of: Language) -> tuple[int, int] | None:
@@ -198,10 +200,10 @@ def _question(sentence: Sentence, softer: float, asks: bool, is_far: bool) -> Pr
     return Proposal(sentence.start, sentence.end, "question", why, (0.8 if asks else 0.6) + (0.1 if is_far else 0))
 
 
-def _joined(rows: Iterable[Proposal]) -> list[Proposal]:
+def _joined(all_proposals: Iterable[Proposal]) -> list[Proposal]:
     """Questions less than a second apart as one."""
     joined: list[Proposal] = []
-    for proposal in rows:
+    for proposal in all_proposals:
         if joined and proposal.start - joined[-1].end < 48_000:
             last = joined[-1]
             sure = min(last.sure, proposal.sure)

@@ -42,13 +42,13 @@ class Said:
 
 def content(text: str) -> str:
     """What of a sentence is asked for its meaning: without fillers, and without words said twice in a row."""
-    out: list[str] = []
+    lines: list[str] = []
     for word in text.split():
         bare = plain(word)
-        if bare in languages.HESITATIONS or (out and bare and bare == plain(out[-1])):
+        if bare in languages.HESITATIONS or (lines and bare and bare == plain(lines[-1])):
             continue
-        out.append(word)
-    return " ".join(out).strip(" ,") or text
+        lines.append(word)
+    return " ".join(lines).strip(" ,") or text
 
 
 def foreign(text: str) -> bool:

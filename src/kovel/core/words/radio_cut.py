@@ -84,26 +84,26 @@ def alone(text: str) -> bool:
     return len(words) >= 4 and words[0] not in LEANING and not SOMEBODY & set(words[:NAMED])
 
 
-def bites(rows: Sequence[Sentence]) -> list[Bite]:
-    """Every run of whole sentences of one statement of one theme from one proven pause to another. `rows` by
+def bites(sentences: Sequence[Sentence]) -> list[Bite]:
+    """Every run of whole sentences of one statement of one theme from one proven pause to another. `sentences` by
     recording and time."""
     out = []
-    for index, sentence in enumerate(rows):
+    for index, sentence in enumerate(sentences):
         if sentence.before is None or sentence.verdict == "drop":
             continue
-        for j in range(index, min(len(rows), index + MOST)):
-            t = rows[j]
+        for j in range(index, min(len(sentences), index + MOST)):
+            t = sentences[j]
             if (t.said.recording, t.said.speaker, t.theme) != (
                 sentence.said.recording,
                 sentence.said.speaker,
                 sentence.theme,
             ) or t.verdict == "drop":
                 break
-            if j > index and t.said.start - rows[j - 1].said.end > 3 * 48_000:
+            if j > index and t.said.start - sentences[j - 1].said.end > 3 * 48_000:
                 break
             if t.after is None or not SHORTEST <= t.after - sentence.before <= LONGEST:
                 continue
-            some = rows[index : j + 1]
+            some = sentences[index : j + 1]
             worth = float(
                 np.mean([sentence.near + KEPT[sentence.verdict] + 0.15 * (sentence.fluent - 1) for sentence in some])
             )
@@ -113,7 +113,7 @@ def bites(rows: Sequence[Sentence]) -> list[Bite]:
 
 
 def proposal(
-    rows: Sequence[Sentence],
+    sentences: Sequence[Sentence],
     meaning: Floats,
     target: int,
     themes: Sequence[int],
@@ -123,12 +123,14 @@ def proposal(
 ) -> list[Chosen]:
     """Bites of about `target` samples in all, in their order, each with its reason.
 
-    `rows`: sentences of the themes by recording and time, without questions; `meaning` theirs, (n, WIDTH); `retold`:
+    `sentences`: those of the themes by recording and time, without questions; `meaning` theirs, (n, WIDTH); `retold`:
     pairs of rows that tell the same, `better` which of them was picked. `TooLittle` where there is not so much to
     tell.
     """
     worse = {(set(key) - {b}).pop() for key, b in (better or {}).items()}
-    cut = _Cut(rows, meaning, [bite for bite in bites(rows) if not worse & set(range(bite.first, bite.last))], retold)
+    cut = _Cut(
+        sentences, meaning, [bite for bite in bites(sentences) if not worse & set(range(bite.first, bite.last))], retold
+    )
     while (k := cut.next(target)) is not None:
         cut.take(k)
     cut.fit(target)
@@ -139,16 +141,20 @@ def proposal(
             f"{target / 48_000:.0f} s were "
             "asked for. Choose more themes, or another length."
         )
-    return cut.told(_in_order(cut.bites, rows, themes, order), themes)
+    return cut.told(_in_order(cut.bites, sentences, themes, order), themes)
 
 
 class _Cut:
     """What is chosen so far of the bites that were found, and what it says."""
 
     def __init__(
-        self, rows: Sequence[Sentence], meaning: Floats, found: Sequence[Bite], same: Collection[tuple[int, int]]
+        self,
+        sentences: Sequence[Sentence],
+        meaning: Floats,
+        found_bites: Sequence[Bite],
+        same: Collection[tuple[int, int]],
     ) -> None:
-        self.rows, self.found = rows, found
+        self.rows, self.found = sentences, found_bites
         unit = meaning / np.maximum(np.linalg.norm(meaning, axis=1, keepdims=True), 1e-9)
         self.like: Floats = unit @ unit.T
         self.twice: dict[int, set[int]] = {}
@@ -156,18 +162,18 @@ class _Cut:
             self.twice.setdefault(start, set()).add(end)
             self.twice.setdefault(end, set()).add(start)
         self.people: dict[tuple[int, str], int] = {}
-        self.first = np.array([bite.first for bite in found], int)
-        self.count = np.array([bite.last - bite.first for bite in found], int)
-        self.length_of = np.array([bite.length for bite in found], int)
-        self.worth = np.array([bite.worth for bite in found], float)
-        self.on_its_own = np.array([bite.alone for bite in found], bool)
-        self.who = np.array([self._number(self._who(bite)) for bite in found], int)
-        self.theme = np.array([rows[bite.first].theme for bite in found], int)
+        self.first = np.array([bite.first for bite in found_bites], int)
+        self.count = np.array([bite.last - bite.first for bite in found_bites], int)
+        self.length_of = np.array([bite.length for bite in found_bites], int)
+        self.worth = np.array([bite.worth for bite in found_bites], float)
+        self.on_its_own = np.array([bite.alone for bite in found_bites], bool)
+        self.who = np.array([self._number(self._who(bite)) for bite in found_bites], int)
+        self.theme = np.array([sentences[bite.first].theme for bite in found_bites], int)
         step = np.arange(MOST)
         self.inside = step < self.count[:, None]  # (bites, MOST): which of a bite's sentences there are
-        self.at = np.minimum(self.first[:, None] + step, max(0, len(rows) - 1))
-        self.blocked = np.zeros(len(found), bool)  # says what a chosen one says
-        self.near = np.zeros(len(found))  # how alike the most alike of the chosen ones is
+        self.at = np.minimum(self.first[:, None] + step, max(0, len(sentences) - 1))
+        self.blocked = np.zeros(len(found_bites), bool)  # says what a chosen one says
+        self.near = np.zeros(len(found_bites))  # how alike the most alike of the chosen ones is
         self.chosen: list[int] = []
 
     @property
@@ -276,24 +282,24 @@ class _Cut:
         return out
 
 
-def _in_order(chosen: Sequence[Bite], rows: Sequence[Sentence], themes: Sequence[int], order: Order) -> list[Bite]:
+def _in_order(chosen: Sequence[Bite], sentences: Sequence[Sentence], themes: Sequence[int], order: Order) -> list[Bite]:
     """By theme as they were chosen, or by time; the first bite of each speaker stands on its own."""
     rank = {theme: index for index, theme in enumerate(themes)}
 
     def place(bite: Bite) -> tuple[int, int]:
-        return (rank.get(rows[bite.first].theme, len(rank)) if order == "theme" else 0, bite.first)
+        return (rank.get(sentences[bite.first].theme, len(rank)) if order == "theme" else 0, bite.first)
 
     left, out = sorted(chosen, key=place), []
     heard: set[tuple[int, str]] = set()
     while left:
 
         def ready(bite: Bite) -> bool:
-            spoken = rows[bite.first].said
+            spoken = sentences[bite.first].said
             return bite.alone or (0 if spoken.speaker else spoken.recording, spoken.speaker) in heard
 
         bite = next((bite for bite in left if ready(bite)), left[0])
         left.remove(bite)
-        spoken = rows[bite.first].said
+        spoken = sentences[bite.first].said
         heard.add((0 if spoken.speaker else spoken.recording, spoken.speaker))
         out.append(bite)
     return out

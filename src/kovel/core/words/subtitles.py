@@ -112,10 +112,10 @@ class Cue:
         """Its lines as one."""
         return " ".join(self.lines)
 
-    def pace(self, rate: Rate) -> int:
+    def pace(self, frame_rate: Rate) -> int:
         """Words a minute."""
         return round(
-            len(without_name(self.text, self.speaker).split()) * 60 * float(rate.fps) / max(1, self.end - self.at)
+            len(without_name(self.text, self.speaker).split()) * 60 * float(frame_rate.fps) / max(1, self.end - self.at)
         )
 
 
@@ -123,12 +123,12 @@ Edits = Mapping[tuple[int, int], tuple[str, str]]  # by key: what it said when i
 
 
 def cues(
-    said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = False, edits: Edits | None = None
+    said: Sequence[Said], frame_rate: Rate, *, chars: int = CHARS, names: bool = False, edits: Edits | None = None
 ) -> list[Cue]:
     """The captions of words in the order they are heard. `names`: a new speaker is named; `edits` by the editor."""
-    out: list[Cue] = []
+    all_cues: list[Cue] = []
     last = ""
-    for run in _runs(said, rate):
+    for run in _runs(said, frame_rate):
         for some in _shared(run, chars):
             first, key = some[0], (some[0].recording, some[0].word.start)
             speaker = named(first.word.speaker)
@@ -139,8 +139,10 @@ def cues(
             if names and speaker and speaker != last:
                 shown = f"{speaker.upper()}: {shown}"
             last = speaker or last
-            out.append(Cue(first.at, max(spoken.end for spoken in some), broken(shown, chars), speaker, key, edited))
-    return _timed(out, rate)
+            all_cues.append(
+                Cue(first.at, max(spoken.end for spoken in some), broken(shown, chars), speaker, key, edited)
+            )
+    return _timed(all_cues, frame_rate)
 
 
 def named(speaker: str) -> str:
@@ -153,19 +155,19 @@ def without_name(text: str, speaker: str) -> str:
     return text.removeprefix(f"{speaker.upper()}: ") if speaker else text
 
 
-def _runs(said: Sequence[Said], rate: Rate) -> list[list[Said]]:
+def _runs(said: Sequence[Said], frame_rate: Rate) -> list[list[Said]]:
     """Sentences: up to a full stop, another speaker, or a silence. Short ones stand with what follows."""
     out: list[list[Said]] = []
     new = True
     for spoken in said:
         if out and not new:
             before = out[-1][-1]
-            new = spoken.word.speaker != before.word.speaker or (spoken.at - before.end) / rate.fps >= SPEECH
+            new = spoken.word.speaker != before.word.speaker or (spoken.at - before.end) / frame_rate.fps >= SPEECH
         if new:
             near = (
                 out
                 and spoken.word.speaker == out[-1][-1].word.speaker
-                and (spoken.at - out[-1][-1].end) / rate.fps < SPEECH / 2
+                and (spoken.at - out[-1][-1].end) / frame_rate.fps < SPEECH / 2
             )
             if near and sum(len(spoken.word.text) + 1 for spoken in out[-1]) <= SHORT:
                 out[-1].append(spoken)
@@ -239,14 +241,14 @@ def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
     return tuple(lines)
 
 
-def _timed(rows: list[Cue], rate: Rate) -> list[Cue]:
+def _timed(all_cues: list[Cue], frame_rate: Rate) -> list[Cue]:
     """Each stands a little longer than it is said, as far as the next one lets it; none lies over another."""
-    rows = sorted(rows, key=lambda c: (c.at, c.end))
+    all_cues = sorted(all_cues, key=lambda c: (c.at, c.end))
     out = []
-    for index, cue in enumerate(rows):
-        after = rows[index + 1].at if index + 1 < len(rows) else None
-        end = cue.end + round(LINGER * rate.fps)
-        if after is not None and after - end < BLINK * rate.fps:
+    for index, cue in enumerate(all_cues):
+        after = all_cues[index + 1].at if index + 1 < len(all_cues) else None
+        end = cue.end + round(LINGER * frame_rate.fps)
+        if after is not None and after - end < BLINK * frame_rate.fps:
             end = after
         out.append(replace(cue, end=max(cue.at + 1, end)))
     return [cue for index, cue in enumerate(out) if index + 1 == len(out) or cue.at < out[index + 1].at]

@@ -49,13 +49,13 @@ class Statement:
 def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
     """Sentences, in order of recording and time, as statements; `rows` their meaning, (n, WIDTH)."""
     same = same_answer(said)
-    out: list[Statement] = []
+    all_statements: list[Statement] = []
     first = 0
     for i in range(1, len(said) + 1):
         if i == len(said) or not same[i - 1]:
             for start, end in _parts(said, rows, first, i):
                 text = " ".join(spoken.text for spoken in said[start:end])
-                out.append(
+                all_statements.append(
                     Statement(
                         said[start].recording,
                         said[start].start,
@@ -67,7 +67,7 @@ def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
                     )
                 )
             first = i
-    return out
+    return all_statements
 
 
 def _parts(said: Sequence[Said], rows: Floats, start: int, end: int) -> list[tuple[int, int]]:

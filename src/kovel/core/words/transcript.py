@@ -20,9 +20,9 @@ class Word:
     speaker: str = ""
     sure: float = 1.0  # how sure the recogniser is; corrected and imported words are certain
 
-    def frames(self, rate: Rate) -> tuple[int, int]:
+    def frames(self, frame_rate: Rate) -> tuple[int, int]:
         """First frame it sounds in, and the frame after the last."""
-        return rate.sample_to_frame(self.start), rate.sample_to_frame(max(self.end - 1, self.start)) + 1
+        return frame_rate.sample_to_frame(self.start), frame_rate.sample_to_frame(max(self.end - 1, self.start)) + 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,19 +46,19 @@ class Sentence:
 
 def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
     """Words up to a full stop, a change of speaker, or a pause of `pause` samples (1.5 s)."""
-    out: list[Sentence] = []
+    all_sentences: list[Sentence] = []
     run: list[Word] = []
     for word in words:
         if run and (word.speaker != run[-1].speaker or word.start - run[-1].end >= pause):
-            out.append(_sentence(run))
+            all_sentences.append(_sentence(run))
             run = []
         run.append(word)
         if ends(word.text):
-            out.append(_sentence(run))
+            all_sentences.append(_sentence(run))
             run = []
     if run:
-        out.append(_sentence(run))
-    return out
+        all_sentences.append(_sentence(run))
+    return all_sentences
 
 
 def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
@@ -101,7 +101,7 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
     A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
     """
     asked = [plain(f) for f in find.split()]
-    out: list[Word] = []
+    all_words: list[Word] = []
     i = n = 0
     while i < len(words):
         run = words[i : i + len(asked)]
@@ -111,23 +111,23 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
             text = put
             if text and run[0].text[:1].isupper() and find[:1].islower():  # it stood at the beginning of a sentence
                 text = text[:1].upper() + text[1:]
-            out += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
+            all_words += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
             i += len(asked)
             n += 1
         else:
-            out.append(words[i])
+            all_words.append(words[i])
             i += 1
-    return out, n
+    return all_words, n
 
 
 def _sentence(run: Sequence[Word]) -> Sentence:
     return Sentence(run[0].start, run[-1].end, run[0].speaker, together(word.text for word in run), len(run))
 
 
-def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
+def words_in(words: Sequence[Word], frame_rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
     """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps
     more."""
-    begin, end = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
+    begin, end = frame_rate.frame_to_sample(start), frame_rate.frame_to_sample(start + length)
     index = bisect_left(words, begin, key=lambda w: w.start)
     while index > 0 and words[index - 1].end > begin:
         index -= 1
@@ -136,7 +136,7 @@ def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list
         if word.start >= end:
             break
         if begin <= (word.start + word.end) // 2 < end:
-            out.append((max(word.frames(rate)[0], start), word))
+            out.append((max(word.frames(frame_rate)[0], start), word))
     return out
 
 

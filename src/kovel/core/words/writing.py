@@ -56,8 +56,10 @@ def named(line: str) -> tuple[str, str]:
     >>> named("Odile: we rowed")
     ('Odile', 'we rowed')
     """
-    m = re.match(r"\s*(\w[\w .'’-]{0,24}):\s+", line)
-    return (m[1], line[m.end() :]) if m and m[1][0].isalpha() and not m[1][0].islower() else ("", line)
+    match = re.match(r"\s*(\w[\w .'’-]{0,24}):\s+", line)
+    return (
+        (match[1], line[match.end() :]) if match and match[1][0].isalpha() and not match[1][0].islower() else ("", line)
+    )
 
 
 def _unspaced(ch: str) -> bool:

@@ -83,16 +83,18 @@ class Heap:
     own: int = 0  # the number of a bin of the editor's
 
 
-def heaps(data: DataFolder, project: int, rows: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
+def heaps(data_folder: DataFolder, project: int, all_recordings: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
     """What can be chosen, by kind of choice; what all recordings have in common tells none apart and is left out."""
     out: list[tuple[str, list[Heap]]] = []
     for by in BY:
-        found = Counter(str(getattr(recording, by)) for recording in rows if getattr(recording, by))
-        if len(found) > 1 or (len(found) == 1 and found.total() < len(rows)):
+        found = Counter(str(getattr(recording, by)) for recording in all_recordings if getattr(recording, by))
+        if len(found) > 1 or (len(found) == 1 and found.total() < len(all_recordings)):
             out.append((by, [Heap(f"{by}:{x}", x, found[x]) for x in sorted(found, key=natural)]))
-    own = bin_rows.of_project(data.db, project)
+    own = bin_rows.of_project(data_folder.db, project)
     if own:
-        loose = [recording for recording in rows if not any(recording.id in folder.recordings for folder in own)]
+        loose = [
+            recording for recording in all_recordings if not any(recording.id in folder.recordings for folder in own)
+        ]
         out.append(
             (
                 "bins",
@@ -102,19 +104,19 @@ def heaps(data: DataFolder, project: int, rows: Sequence[Recording]) -> list[tup
                 ],
             )
         )
-    if aside := sum(recording.aside for recording in rows):
+    if aside := sum(recording.aside for recording in all_recordings):
         out.append(("", [Heap("aside", "set aside", aside)]))
     return out
 
 
-def chosen(data: DataFolder, project: int, rows: Sequence[Recording], s: Shown) -> list[Recording]:
+def chosen(data_folder: DataFolder, project: int, all_recordings: Sequence[Recording], s: Shown) -> list[Recording]:
     """The recordings that are shown, in their order."""
-    own = bin_rows.of_project(data.db, project) if s.bin else []
+    own = bin_rows.of_project(data_folder.db, project) if s.bin else []
     words = s.q.casefold().split()
-    clock = recordings.clock_of(data.db, project)
+    clock = recordings.clock_of(data_folder.db, project)
     found = [
         recording
-        for recording in rows
+        for recording in all_recordings
         if _in(recording, s.bin, own) and all(word in _text(recording) for word in words)
     ]
     key = ORDERS[s.order][1]
@@ -139,12 +141,12 @@ def _in(recording: Recording, choice: str, own: Sequence[Bin]) -> bool:
     return not choice or any(recording.id in folder.recordings for folder in own if str(folder.id) == choice)
 
 
-def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
+def names(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
     """New names by a pattern: {name}, {n} (counted; {n:3} as 001), {day}, {camera}, {roll}, {kind}, {timecode},
     {file}. `Invalid` for a field that is none, and for names that would be alike."""
     if not pattern.strip():
         raise Invalid("Type a pattern, for example {day}-{camera}-{n:3}.")
-    rows = [recordings.get(data.db, i) for i in ids]
+    rows = [recordings.get(data_folder.db, i) for i in ids]
     if not rows:
         raise Invalid("Choose the recordings that are to be renamed.")
     fields = {m[1] for m in FIELD.finditer(pattern)}
@@ -158,7 +160,7 @@ def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> l
         )
     taken = {
         recording.name.casefold()
-        for recording in recordings.of_project(data.db, project)
+        for recording in recordings.of_project(data_folder.db, project)
         if recording.id not in set(ids)
     }
     out: list[tuple[Recording, str]] = []
@@ -181,11 +183,11 @@ def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> l
     return out
 
 
-def rename(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> str:
+def rename(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: str) -> str:
     """Give recordings names by a pattern, in one undoable step; what was done."""
-    rows = names(data, project, ids, pattern)
+    rows = names(data_folder, project, ids, pattern)
     did = f"{len(rows)} recording{'s' if len(rows) != 1 else ''} renamed"
-    recordings.update_all(data.db, [(recording.id, {"name": name}) for recording, name in rows], did)
+    recordings.update_all(data_folder.db, [(recording.id, {"name": name}) for recording, name in rows], did)
     return did
 
 
@@ -197,7 +199,7 @@ def _said(field: str, value: str | int) -> str:
     return f"{field} {value}"
 
 
-def set_all(data: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) -> str:
+def set_all(data_folder: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) -> str:
     """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was
     done."""
     clean = recordings.cleaned(fields)
@@ -207,5 +209,5 @@ def set_all(data: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) 
         f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: "
         f"{', '.join(_said(name, value) for name, value in clean.items())}"
     )
-    recordings.update_all(data.db, [(i, clean) for i in ids], did)
+    recordings.update_all(data_folder.db, [(i, clean) for i in ids], did)
     return did

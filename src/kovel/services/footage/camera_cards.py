@@ -49,17 +49,17 @@ class Card:
         return sum(file.size for file in self.files)
 
 
-def place(data: DataFolder) -> Path:
+def place(data_folder: DataFolder) -> Path:
     """Where the made-up cards are plugged in."""
-    return data.root / "cards"
+    return data_folder.root / "cards"
 
 
-def listing(data: DataFolder, project: int) -> list[Card]:
+def listing(data_folder: DataFolder, project: int) -> list[Card]:
     """The cards that are plugged in, and what of each is here already."""
-    folder = place(data)
+    folder = place(data_folder)
     return (
         [
-            card_at(data, project, path)
+            card_at(data_folder, project, path)
             for path in sorted(folder.iterdir())
             if path.is_dir() and not path.name.startswith(".")
         ]
@@ -68,9 +68,9 @@ def listing(data: DataFolder, project: int) -> list[Card]:
     )
 
 
-def card_at(data: DataFolder, project: int, folder: Path) -> Card:
+def card_at(data_folder: DataFolder, project: int, folder: Path) -> Card:
     """A folder as a card."""
-    rows = recordings.of_project(data.db, project)
+    rows = recordings.of_project(data_folder.db, project)
     sizes: dict[int, list[Any]] = {}
     for recording in rows:
         sizes.setdefault(recording.size, []).append(recording)
@@ -93,46 +93,46 @@ def _summed(path: Path, size: int, changed: int) -> str:
     return checksum(path)
 
 
-def find(data: DataFolder, project: int, name: str) -> Card:
+def find(data_folder: DataFolder, project: int, name: str) -> Card:
     """A plugged-in card by its name, or a folder as one."""
-    found = next((card for card in listing(data, project) if card.name == name), None)
+    found = next((card for card in listing(data_folder, project) if card.name == name), None)
     if found:
         return found
     folder = Path(name).expanduser()
     if folder.is_dir():
-        return card_at(data, project, folder.resolve())
+        return card_at(data_folder, project, folder.resolve())
     raise Missing(f"There is no card called {name} plugged in, and no such folder.")
 
 
 def start_copy(
-    data: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None
+    data_folder: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None
 ) -> Job:
     """Copy files of a card (those that are not here yet, unless some are named), verify them, bring them in."""
-    this_project = projects.get(data.db, project)
+    this_project = projects.get(data_folder.db, project)
     here = {file.path: file for file in card.files}
     wanted = [file.path for file in card.new] if files is None else files
     if unknown := [f for f in wanted if f not in here]:
         raise Missing(f"{unknown[0]} is not on that card.")
     if not wanted:
         raise Invalid("Everything on that card is here already." if card.files else "There is nothing on that card.")
-    out = to or data.uploads(project) / "cards" / safe(card.name)
+    out = to or data_folder.uploads(project) / "cards" / safe(card.name)
     need = sum(here[f].size for f in wanted)
-    if need > shutil.disk_usage(data.root if to is None else to.parent).free:
+    if need > shutil.disk_usage(data_folder.root if to is None else to.parent).free:
         raise Invalid(f"That takes {need / 1e9:.1f} GB; there is less room than that where it is copied to.")
-    for job in jobs.of_project(data.db, this_project.id, "copy"):
+    for job in jobs.of_project(data_folder.db, this_project.id, "copy"):
         if job.is_open and job.params["out"] == str(out):
             raise Invalid("That card is being copied already.")
-    return jobs.add(data.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
+    return jobs.add(data_folder.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
 
 
-def take_copied(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
+def take_copied(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Bring in what was copied; in words what was not."""
     paths = [Path(r["path"]) for r in result["copied"]]
-    there = {recording.path for recording in recordings.of_project(data.db, job.project)}
-    made, bad = bring_in_all(data, job.project, [path for path in paths if str(path) not in there])
+    there = {recording.path for recording in recordings.of_project(data_folder.db, job.project)}
+    made, bad = bring_in_all(data_folder, job.project, [path for path in paths if str(path) not in there])
     sums = {r["path"]: r["sha256"] for r in result["copied"]}
     for recording in made:
-        recordings.set_checksum(data.db, recording.id, sums[recording.path])
+        recordings.set_checksum(data_folder.db, recording.id, sums[recording.path])
     return " ".join(bad[:5])
 
 
@@ -143,8 +143,8 @@ def verify(folder: Path) -> tuple[int, list[str]]:
     return mhl.verify(folder)
 
 
-def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
-    return Outcome(take_copied(data, job, result), result)
+def _take(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    return Outcome(take_copied(data_folder, job, result), result)
 
 
 COPY = JobKind("copy", "copy", 0, _take)

@@ -55,15 +55,18 @@ def taken_lately(folder: Path) -> Taken:
     return _lately(folder, int(time.monotonic() // 20))
 
 
-def of_recordings(data: DataFolder) -> dict[int, Taken]:
+def of_recordings(data_folder: DataFolder) -> dict[int, Taken]:
     """What each recording's folder takes."""
-    return {int(path.name): taken(path) for path in (data.root / "derived").glob("*") if path.name.isdecimal()}
+    return {int(path.name): taken(path) for path in (data_folder.root / "derived").glob("*") if path.name.isdecimal()}
 
 
-def of_project(data: DataFolder, project: int) -> int:
+def of_project(data_folder: DataFolder, project: int) -> int:
     """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
-    made = sum(taken_lately(data.derived(recording.id)).all for recording in recordings.of_project(data.db, project))
-    return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
+    made = sum(
+        taken_lately(data_folder.derived(recording.id)).all
+        for recording in recordings.of_project(data_folder.db, project)
+    )
+    return made + taken_lately(data_folder.uploads(project)).all + taken_lately(data_folder.renders(project)).all
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,46 +80,46 @@ class Out:
     upload: str
 
 
-def taken_out(data: DataFolder, project: int) -> list[Out]:
-    rows = recordings.taken_out(data.db, project)
-    kept = {recording.path for recording in recordings.of_project(data.db, project)}
+def taken_out(data_folder: DataFolder, project: int) -> list[Out]:
+    rows = recordings.taken_out(data_folder.db, project)
+    kept = {recording.path for recording in recordings.of_project(data_folder.db, project)}
     out = []
     for recording in rows:
         upload = (
             recording.path
-            if Path(recording.path).parent == data.uploads(project) and recording.path not in kept
+            if Path(recording.path).parent == data_folder.uploads(project) and recording.path not in kept
             else ""
         )
         out.append(
             Out(
                 recording.id,
                 recording.name,
-                taken_lately(data.derived(recording.id)).all + (recording.size if upload else 0),
+                taken_lately(data_folder.derived(recording.id)).all + (recording.size if upload else 0),
                 upload,
             )
         )
     return out
 
 
-def empty(data: DataFolder, project: int) -> int:
+def empty(data_folder: DataFolder, project: int) -> int:
     """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never
     touched."""
-    rows = taken_out(data, project)
-    recordings.forget(data.db, [o.id for o in rows])
+    rows = taken_out(data_folder, project)
+    recordings.forget(data_folder.db, [o.id for o in rows])
     for o in rows:
-        shutil.rmtree(data.derived(o.id), ignore_errors=True)
+        shutil.rmtree(data_folder.derived(o.id), ignore_errors=True)
         if o.upload:
             Path(o.upload).unlink(missing_ok=True)
     return sum(o.frees for o in rows)
 
 
-def budget(data: DataFolder) -> float | None:
+def budget(data_folder: DataFolder) -> float | None:
     """Bytes that what is made may take; None for as much as there is."""
-    text = kept_settings.get(data.db, "budget")
+    text = kept_settings.get(data_folder.db, "budget")
     return float(text) * GB if text else None
 
 
-def set_budget(data: DataFolder, text: str) -> float | None:
+def set_budget(data_folder: DataFolder, text: str) -> float | None:
     """`12`, `12 GB` or nothing: what is made is kept under that."""
     text = text.strip().upper().removesuffix("GB").replace(",", ".").strip()
     try:
@@ -125,18 +128,18 @@ def set_budget(data: DataFolder, text: str) -> float | None:
         gb = -1.0
     if gb is not None and not 0.1 <= gb <= 1_000_000:
         raise Invalid("Type how many GB, 0.1 or more; or nothing, for as much as there is.")
-    kept_settings.put(data.db, "budget", "" if gb is None else f"{gb:g}")
+    kept_settings.put(data_folder.db, "budget", "" if gb is None else f"{gb:g}")
     return gb
 
 
-def free(data: DataFolder) -> int:
-    return shutil.disk_usage(data.root).free
+def free(data_folder: DataFolder) -> int:
+    return shutil.disk_usage(data_folder.root).free
 
 
-def throw_pictures_away(data: DataFolder, recording: int) -> int:
+def throw_pictures_away(data_folder: DataFolder, recording: int) -> int:
     """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes
     freed."""
-    folder = data.derived(recording)
+    folder = data_folder.derived(recording)
     before = taken(folder).pictures
     whole = folder / "media.json"
     if whole.exists():
@@ -157,29 +160,29 @@ def throw_pictures_away(data: DataFolder, recording: int) -> int:
     return before - taken(folder).pictures
 
 
-def make_room(data: DataFolder) -> int:
+def make_room(data_folder: DataFolder) -> int:
     """Hold what is made to the budget, and let go of what belongs to no recording any more; bytes freed."""
-    derived = data.root / "derived"
-    known = recordings.all_ids(data.db)
+    derived = data_folder.root / "derived"
+    known = recordings.all_ids(data_folder.db)
     freed = 0
     for path in derived.glob("*"):
         if path.name.isdecimal() and int(path.name) not in known:
             freed += taken(path).all
             shutil.rmtree(path, ignore_errors=True)
-    most = budget(data)
+    most = budget(data_folder)
     if most is None:
         return freed
-    have = of_recordings(data)
+    have = of_recordings(data_folder)
     total = sum(t.all for t in have.values())
-    looked = looked_at(data)
-    busy = {job.recording for job in jobs.unfinished(data.db)}
+    looked = looked_at(data_folder)
+    busy = {job.recording for job in jobs.unfinished(data_folder.db)}
     now = time.time()
     for i in sorted(have, key=lambda i: looked.get(i, 0.0)):
         if total <= most:
             break
         if i in busy or now - looked.get(i, 0.0) < JUST_NOW or not have[i].pictures:
             continue
-        gone = throw_pictures_away(data, i)
+        gone = throw_pictures_away(data_folder, i)
         total -= gone
         freed += gone
     return freed

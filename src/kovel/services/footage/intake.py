@@ -39,46 +39,49 @@ def allowed(path: str, roots: list[Path]) -> Path:
     return this_path
 
 
-def may_open(data: DataFolder, recording: Recording) -> bool:
+def may_open(data_folder: DataFolder, recording: Recording) -> bool:
     """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of
     an archive."""
-    if data.roots is None:
+    if data_folder.roots is None:
         return True
     try:
         path = Path(recording.path).resolve()
     except (OSError, RuntimeError, ValueError):
         return False
-    return any(path == root or root in path.parents for root in (*data.roots, data.root, *_remembered(data)))
+    return any(
+        path == root or root in path.parents
+        for root in (*data_folder.roots, data_folder.root, *_remembered(data_folder))
+    )
 
 
 BROUGHT_IN = "folders of recordings"  # the setting that holds where files were brought in from
 
 
-def _remembered(data: DataFolder) -> list[Path]:
-    return [Path(p) for p in json.loads(kept_settings.get(data.db, BROUGHT_IN, "[]"))]
+def _remembered(data_folder: DataFolder) -> list[Path]:
+    return [Path(p) for p in json.loads(kept_settings.get(data_folder.db, BROUGHT_IN, "[]"))]
 
 
-def remember(data: DataFolder, path: Path) -> None:
+def remember(data_folder: DataFolder, path: Path) -> None:
     """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by
     a server."""
-    folder, known = path.resolve().parent, _remembered(data)
+    folder, known = path.resolve().parent, _remembered(data_folder)
     if not any(folder == path or path in folder.parents for path in known):
-        kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(path) for path in (*known, folder)]))
+        kept_settings.put(data_folder.db, BROUGHT_IN, json.dumps([str(path) for path in (*known, folder)]))
 
 
-def remember_all(data: DataFolder) -> None:
+def remember_all(data_folder: DataFolder) -> None:
     """What was brought in before folders were remembered stays readable: asked once, when a server starts."""
-    if kept_settings.get(data.db, BROUGHT_IN, ""):
+    if kept_settings.get(data_folder.db, BROUGHT_IN, ""):
         return
-    for path in recordings.all_paths(data.db):
-        remember(data, Path(path))
-    if not kept_settings.get(data.db, BROUGHT_IN, ""):
-        kept_settings.put(data.db, BROUGHT_IN, "[]")
+    for path in recordings.all_paths(data_folder.db):
+        remember(data_folder, Path(path))
+    if not kept_settings.get(data_folder.db, BROUGHT_IN, ""):
+        kept_settings.put(data_folder.db, BROUGHT_IN, "[]")
 
 
-def file_of(data: DataFolder, recording: Recording) -> Path:
+def file_of(data_folder: DataFolder, recording: Recording) -> Path:
     """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
-    if not may_open(data, recording):
+    if not may_open(data_folder, recording):
         raise Invalid(
             f"{recording.name}: its file lies outside the folders Kovel may read. "
             "Move it into one of them and find it again in Footage, or start "
@@ -126,7 +129,7 @@ NO_RECORDINGS = (
 
 
 def bring_in(
-    data: DataFolder,
+    data_folder: DataFolder,
     project: int,
     path: Path,
     *,
@@ -143,14 +146,14 @@ def bring_in(
     `facts`: what a probe found already in a file that ships with Kovel.
     """
     facts = facts or call("probe", {"path": str(path)})
-    return _add(data, project, path, facts, name or path.stem[:120], kind, roll, camera, day)
+    return _add(data_folder, project, path, facts, name or path.stem[:120], kind, roll, camera, day)
 
 
 SAME_FILE = "It is the same file as"
 
 
 def bring_in_all(
-    data: DataFolder, project: int, paths: list[Path], *, kind: str = ""
+    data_folder: DataFolder, project: int, paths: list[Path], *, kind: str = ""
 ) -> tuple[list[Recording], list[str]]:
     """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was
     not."""
@@ -162,7 +165,7 @@ def bring_in_all(
         except Unusable as error:
             return error
 
-    made: list[Recording] = []
+    made_recordings: list[Recording] = []
     refused = [_unnameable(path) for path in paths if not nameable(path)]
     paths = [path for path in paths if nameable(path)]
     with ThreadPoolExecutor(4) as pool:
@@ -170,11 +173,11 @@ def bring_in_all(
             try:
                 if isinstance(facts, Unusable):
                     raise facts
-                made.append(_add(data, project, path, facts, path.stem[:120], kind))
-                refused += twice(made[-1])
+                made_recordings.append(_add(data_folder, project, path, facts, path.stem[:120], kind))
+                refused += twice(made_recordings[-1])
             except (Unusable, Invalid) as error:
                 refused.append(str(error))
-    return made, refused
+    return made_recordings, refused
 
 
 def nameable(path: Path) -> bool:
@@ -197,7 +200,7 @@ def twice(recording: Recording) -> list[str]:
 
 
 def _add(
-    data: DataFolder,
+    data_folder: DataFolder,
     project: int,
     path: Path,
     facts: dict[str, Any],
@@ -209,8 +212,8 @@ def _add(
 ) -> Recording:
     if kind and kind not in recordings.KINDS:
         raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
-    facts = in_project(facts, projects.get(data.db, project).rate)
-    there = recordings.of_project(data.db, project)
+    facts = in_project(facts, projects.get(data_folder.db, project).rate)
+    there = recordings.of_project(data_folder.db, project)
     twin = next(
         (
             recording
@@ -223,37 +226,41 @@ def _add(
     )
     if twin:
         facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
-    remember(data, path)
-    with data.db.write():  # several are brought in at once: each gets a name that none of the others has
+    remember(data_folder, path)
+    with data_folder.db.write():  # several are brought in at once: each gets a name that none of the others has
         taken = {
             recording.name.casefold()
-            for recording in recordings.of_project(data.db, project)
+            for recording in recordings.of_project(data_folder.db, project)
             if recording.path != str(path)
         }
         name = apart_from(name, path, taken)
         recording = recordings.add(
-            data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day
+            data_folder.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day
         )
-    prepare(data, recording, facts.get("own", 0))
+    prepare(data_folder, recording, facts.get("own", 0))
     return recording
 
 
-def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
+def in_project(facts: dict[str, Any], frame_rate: Rate) -> dict[str, Any]:
     """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced
     pictures by the field where the project runs at the rate of the fields."""
     own = Rate(*facts["rate"])
     if facts.get("began") and not facts["start_timecode"]:
-        clock = rate if not facts["picture"] else own
+        clock = frame_rate if not facts["picture"] else own
         at = clock.seconds_to_frame(Fraction(*facts["began"]))
         facts = {**facts, "start_timecode": format_timecode(at, clock, False)}
     if not facts["picture"]:
-        return {**facts, "rate": [rate.num, rate.den], "frames": max(1, length_in(facts["frames"], own, rate))}
-    if facts["interlaced"] and own.fps * 2 == rate.fps:
         return {
             **facts,
-            "rate": [rate.num, rate.den],
+            "rate": [frame_rate.num, frame_rate.den],
+            "frames": max(1, length_in(facts["frames"], own, frame_rate)),
+        }
+    if facts["interlaced"] and own.fps * 2 == frame_rate.fps:
+        return {
+            **facts,
+            "rate": [frame_rate.num, frame_rate.den],
             "frames": facts["frames"] * 2,
-            "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."],
+            "remarks": [*facts["remarks"], f"Each field is a picture here, {frame_rate} a second."],
         }
     return facts
 
@@ -274,21 +281,21 @@ def _same_file(first_path: Path, second_path: Path) -> bool:
         return False
 
 
-def prepare(data: DataFolder, recording: Recording, own: int | None = None, mended: str = "") -> Job:
+def prepare(data_folder: DataFolder, recording: Recording, own: int | None = None, mended: str = "") -> Job:
     """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`:
     frames a group where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its
     folder says, or the file itself. `mended`: what was found short of it, if it was whole before."""
-    file_of(data, recording)
+    file_of(data_folder, recording)
     known = {
         "rate": [recording.rate.num, recording.rate.den],
         "picture": recording.picture,
         "sound": recording.sound,
         "frames": recording.frames,
     }
-    folder = data.derived(recording.id)
+    folder = data_folder.derived(recording.id)
     folder.mkdir(parents=True, exist_ok=True)
     heard = list(recording.heard)
-    before = media_facts(data, recording.id)
+    before = media_facts(data_folder, recording.id)
     if before is not None:
         own = before.get("own", 0)
     elif own is None:
@@ -296,9 +303,9 @@ def prepare(data: DataFolder, recording: Recording, own: int | None = None, mend
     if before is None or not before["whole"]:
         shown = {"own": own, **shown_in(own)} if own else {}
         keep(folder / "begun.json", {**known, "channels": 1 if recording.channels == 1 else 2, **shown})
-    recordings.set_ready(data.db, recording.id)
+    recordings.set_ready(data_folder.db, recording.id)
     params = {"path": recording.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
-    return jobs.add(data.db, recording.project, "prepare", params, recording.id)
+    return jobs.add(data_folder.db, recording.project, "prepare", params, recording.id)
 
 
 def _own(recording: Recording) -> int:
@@ -310,10 +317,10 @@ def _own(recording: Recording) -> int:
         return 0
 
 
-def choose_microphones(data: DataFolder, recording: int, heard: list[int]) -> Recording:
+def choose_microphones(data_folder: DataFolder, recording: int, heard: list[int]) -> Recording:
     """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew;
     its words, subclips and pieces stay."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     if (
         not 1 <= len(heard) <= 2
         or len(set(heard)) < len(heard)
@@ -326,11 +333,11 @@ def choose_microphones(data: DataFolder, recording: int, heard: list[int]) -> Re
         raise Invalid(f"{this_recording.name} is off-line: find its file again, then choose its microphones.")
     if tuple(heard) == this_recording.heard:
         raise Invalid("They are heard already.")
-    recordings.set_heard(data.db, recording, heard)
+    recordings.set_heard(data_folder.db, recording, heard)
     shutil.rmtree(
-        data.derived(recording), ignore_errors=True
+        data_folder.derived(recording), ignore_errors=True
     )  # all of it is made again, with the sound that is heard now
-    prepare(data, recordings.get(data.db, recording))
+    prepare(data_folder, recordings.get(data_folder.db, recording))
     return this_recording
 
 

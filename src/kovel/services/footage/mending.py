@@ -29,36 +29,36 @@ class Short(Told):
 _one_at_a_time = threading.Lock()  # pages ask for many seconds of a sound at once
 
 
-def mend(data: DataFolder, recording: int) -> str:
+def mend(data_folder: DataFolder, recording: int) -> str:
     """What was short of a recording that counts as whole, in a sentence; it is being prepared again now. Empty where
     all is there."""
-    folder = data.derived(recording)
+    folder = data_folder.derived(recording)
     if not shortcomings(folder):
         return ""
     with _one_at_a_time:
         found = take_apart(folder)
         if not found:  # somebody else has seen to it meanwhile
             return ""
-        this_recording = recordings.get(data.db, recording)
-        return _said(this_recording, prepare(data, this_recording, mended=found))
+        this_recording = recordings.get(data_folder.db, recording)
+        return _said(this_recording, prepare(data_folder, this_recording, mended=found))
 
 
-def whole_sound_of(data: DataFolder, recording: int, then: str) -> dict[str, Any]:
+def whole_sound_of(data_folder: DataFolder, recording: int, then: str) -> dict[str, Any]:
     """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`:
     what is to be done once it is there, as "Render"."""
-    this_recording = recordings.get(data.db, recording)
-    if told := mend(data, recording):
+    this_recording = recordings.get(data_folder.db, recording)
+    if told := mend(data_folder, recording):
         raise Invalid(f"{told} {then} when it is there.")
-    facts = media_facts(data, recording)
+    facts = media_facts(data_folder, recording)
     if facts is None or not facts["sounded"]:
         raise Invalid(f"The sound of {this_recording.name} is still being made. {then} when it is there.")
     return facts
 
 
-def being_mended(data: DataFolder, recording: int) -> str:
+def being_mended(data_folder: DataFolder, recording: int) -> str:
     """What was found short of a recording and is being made again now, in a sentence; empty where nothing is."""
-    this_recording = recordings.get(data.db, recording)
-    job = jobs.latest_of_recordings(data.db, this_recording.project).get(recording)
+    this_recording = recordings.get(data_folder.db, recording)
+    job = jobs.latest_of_recordings(data_folder.db, this_recording.project).get(recording)
     if job is None or not job.is_open:
         return ""
     return _said(this_recording, job)
@@ -69,13 +69,13 @@ def _said(recording: Recording, job: Job) -> str:
     return f"{recording.name} is being prepared again: {short}." if short else ""
 
 
-def mend_all(data: DataFolder) -> list[str]:
+def mend_all(data_folder: DataFolder) -> list[str]:
     """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes
     and headers alone. What was mended, a sentence each."""
     told = []
-    for recording in _prepared(data):
+    for recording in _prepared(data_folder):
         try:
-            told.append(mend(data, recording))
+            told.append(mend(data_folder, recording))
         except (
             Told,
             ValueError,
@@ -88,22 +88,22 @@ def mend_all(data: DataFolder) -> list[str]:
     return [x for x in told if x]
 
 
-def _prepared(data: DataFolder) -> Iterator[int]:
+def _prepared(data_folder: DataFolder) -> Iterator[int]:
     """Recordings whose folder says that all of it is made, and that nobody works on."""
-    busy = {job.recording for job in jobs.unfinished(data.db) if job.kind == "prepare"}
-    for recording in sorted(recordings.all_ids(data.db)):
-        if recording not in busy and (data.derived(recording) / "media.json").exists():
+    busy = {job.recording for job in jobs.unfinished(data_folder.db) if job.kind == "prepare"}
+    for recording in sorted(recordings.all_ids(data_folder.db)):
+        if recording not in busy and (data_folder.derived(recording) / "media.json").exists():
             try:
-                recordings.get(data.db, recording)
+                recordings.get(data_folder.db, recording)
             except Missing:  # taken out of its project
                 continue
             yield recording
 
 
-def _mend_what_is_short(data: DataFolder) -> None:
+def _mend_what_is_short(data_folder: DataFolder) -> None:
     """What an earlier version, or a disk, has left short is found and made again before anybody works with it."""
     try:
-        for told in mend_all(data):
+        for told in mend_all(data_folder):
             print(f"kovel: {told}", file=sys.stderr)
     except Exception as error:  # it is tried again by whoever opens the recording
         print(f"kovel: recordings could not be looked through ({in_words(error) or error})", file=sys.stderr)

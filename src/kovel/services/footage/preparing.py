@@ -33,10 +33,10 @@ WHOLE = LAST = 1  # then short ones, and what ends a long one,
 PICTURE = 6  # pieces after everything
 
 
-def steps(job: Job, out: Sequence[JobStep], workers: int) -> list[JobStep]:
-    """What can be done next for a recording, beside the steps that are `out` already."""
+def steps(job: Job, job_steps: Sequence[JobStep], workers: int) -> list[JobStep]:
+    """What can be done next for a recording, beside the steps that are `job_steps` already."""
     params, folder = job.params, Path(job.params["out"])
-    busy = list(out)
+    busy = list(job_steps)
     if any(job_step.name in ("finish", "all") for job_step in busy):
         return []  # what it makes whole is nobody else's to make
     base = {key: params[key] for key in ("path", "out", "rate")}
@@ -143,21 +143,21 @@ def progress(job: Job, told: dict[str, float]) -> float:
     return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
 
 
-def take_step(data: DataFolder, job: Job, step: JobStep, result: Result) -> Outcome:
+def take_step(data_folder: DataFolder, job: Job, step: JobStep, result: Result) -> Outcome:
     """What a step brought: its sound is listened to, and at the end the whole recording is held against what was
     stated of it."""
     assert job.recording is not None
     if "short" in result:
         return Outcome(short=result["short"])
     if step.brings_sound:
-        listen(data, job.recording)
+        listen(data_folder, job.recording)
     if step.name not in ("all", "finish"):
         return Outcome(goes_on=True)
     folder = Path(job.params["out"])
     if short := shortcomings(folder):
         take_apart(folder)
         return Outcome(short=short)
-    recordings.set_whole(data.db, job.recording, result["checksum"], result["frames"])
+    recordings.set_whole(data_folder.db, job.recording, result["checksum"], result["frames"])
     mended = job.params.get("mended")
     return Outcome(f"It was prepared again: {mended}." if mended else "", result)
 

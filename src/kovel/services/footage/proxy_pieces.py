@@ -17,17 +17,21 @@ from kovel.services.footage.intake import file_of
 from kovel.store import recordings
 
 
-def piece_of_own(data: DataFolder, recording: int, number: int) -> bytes | None:
+def piece_of_own(data_folder: DataFolder, recording: int, number: int) -> bytes | None:
     """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not
     there."""
-    return own_piece(data.derived(recording), file_of(data, recordings.get(data.db, recording)), number)
+    return own_piece(
+        data_folder.derived(recording), file_of(data_folder, recordings.get(data_folder.db, recording)), number
+    )
 
 
-def shown_file(data: DataFolder, recording: int) -> Path:
+def shown_file(data_folder: DataFolder, recording: int) -> Path:
     """The file whose pictures the page shows: a proxy, or the recording itself."""
-    facts = media_facts(data, recording) or {}
+    facts = media_facts(data_folder, recording) or {}
     return (
-        file_of(data, recordings.get(data.db, recording)) if facts.get("own") else data.derived(recording) / "proxy.mp4"
+        file_of(data_folder, recordings.get(data_folder.db, recording))
+        if facts.get("own")
+        else data_folder.derived(recording) / "proxy.mp4"
     )
 
 

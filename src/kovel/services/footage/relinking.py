@@ -56,9 +56,9 @@ class Found:
         return " ".join([f"{self.said[0].upper()}{self.said[1:]}.", *rows[:TOLD]]) + more
 
 
-def offline(data: DataFolder, project: int) -> list[Recording]:
+def offline(data_folder: DataFolder, project: int) -> list[Recording]:
     """The recordings whose files are not where they were, or are other files now (by their size)."""
-    return [recording for recording in recordings.of_project(data.db, project) if not there(recording)]
+    return [recording for recording in recordings.of_project(data_folder.db, project) if not there(recording)]
 
 
 def there(recording: Recording) -> bool:
@@ -95,63 +95,63 @@ def _sum(path: str, changed: int, size: int) -> str:
         return ""
 
 
-def take_as_it_is(data: DataFolder, recording: int) -> Recording:
+def take_as_it_is(data_folder: DataFolder, recording: int) -> Recording:
     """The file that is at a recording's path now takes its place, if it lasts as long; what was made is made anew."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     if there(this_recording):
         raise Invalid(f"{this_recording.name} is the file that was brought in.")
-    clock = projects.get(data.db, this_recording.project).rate
-    facts = in_project(call("probe", {"path": str(file_of(data, this_recording))}), clock)
+    clock = projects.get(data_folder.db, this_recording.project).rate
+    facts = in_project(call("probe", {"path": str(file_of(data_folder, this_recording))}), clock)
     if why := _differs(this_recording, facts, clock):
         raise Invalid(
             f"What is there now cannot take the place of {this_recording.name}: {why}. "
             "Bring it in as a recording of its own."
         )
-    recordings.replace_file(data.db, this_recording.id, this_recording.path, facts)
-    shutil.rmtree(data.derived(this_recording.id), ignore_errors=True)  # all of it was made of the other file
-    prepare(data, recordings.get(data.db, this_recording.id))
+    recordings.replace_file(data_folder.db, this_recording.id, this_recording.path, facts)
+    shutil.rmtree(data_folder.derived(this_recording.id), ignore_errors=True)  # all of it was made of the other file
+    prepare(data_folder, recordings.get(data_folder.db, this_recording.id))
     return this_recording
 
 
-def search(data: DataFolder, project: int, folder: Path, better: bool = False) -> Job:
+def search(data_folder: DataFolder, project: int, folder: Path, better: bool = False) -> Job:
     """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed
     or not. With `better` also files of a recording's name that last as long and begin at the same timecode take its
     place, missing or not."""
-    projects.get(data.db, project)
-    if any(job.is_open for job in jobs.of_project(data.db, project, "relink")):
+    projects.get(data_folder.db, project)
+    if any(job.is_open for job in jobs.of_project(data_folder.db, project, "relink")):
         raise Invalid("A folder is being looked through already. Wait for it, or stop it.")
     files = files_in(folder)
     if not files:
         raise Invalid(f"There are no files in {folder.name}.")
-    sizes = {recording.size for recording in offline(data, project)}
+    sizes = {recording.size for recording in offline(data_folder, project)}
     sums = [str(path) for path in files if _size(path) in sizes]
-    named = _by_name(data, project) if better else {}
+    named = _by_name(data_folder, project) if better else {}
     facts = [str(path) for path in files if path.stem.casefold() in named]
-    return jobs.add(data.db, project, "relink", {"sums": sums, "facts": facts})
+    return jobs.add(data_folder.db, project, "relink", {"sums": sums, "facts": facts})
 
 
-def take_found(data: DataFolder, job: Job, result: dict[str, Any]) -> Found:
+def take_found(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Found:
     """Give recordings the files that a search has found."""
     project, sums = job.project, result["sums"]
     paths = {Path(p): _size(Path(p)) for p in sums}
-    taken = {recording.path for recording in recordings.of_project(data.db, project)}
+    taken = {recording.path for recording in recordings.of_project(data_folder.db, project)}
     again: list[tuple[str, str]] = []
-    for recording in offline(data, project):
+    for recording in offline(data_folder, project):
         fitting = [path for path, size in paths.items() if size == recording.size and str(path) not in taken]
         for path in sorted(fitting, key=lambda p: p.name != Path(recording.path).name):  # most keep their names
             if recording.checksum and sums[str(path)] != recording.checksum:
                 continue
             if not recording.checksum and path.name != Path(recording.path).name:
                 continue  # it was never read to its end: its name has to say so
-            remember(data, path)
-            moved_to(data.db, recording.id, str(path), path.stat().st_mtime_ns)
+            remember(data_folder, path)
+            moved_to(data_folder.db, recording.id, str(path), path.stat().st_mtime_ns)
             taken.add(str(path))
             again.append((recording.name, str(path)))
-            _made_again(data, recording.id)
+            _made_again(data_folder, recording.id)
             break
-    replaced, left = _better(data, project, result["facts"], taken)
+    replaced, left = _better(data_folder, project, result["facts"], taken)
     return Found(
-        tuple(again), tuple(recording.name for recording in offline(data, project)), tuple(replaced), tuple(left)
+        tuple(again), tuple(recording.name for recording in offline(data_folder, project)), tuple(replaced), tuple(left)
     )
 
 
@@ -162,22 +162,24 @@ def _size(path: Path) -> int:
         return -1
 
 
-def _made_again(data: DataFolder, recording: int) -> None:
+def _made_again(data_folder: DataFolder, recording: int) -> None:
     """Go on preparing a recording that could not be."""
-    now = jobs.latest_of_recordings(data.db, recordings.get(data.db, recording).project).get(recording)
+    now = jobs.latest_of_recordings(data_folder.db, recordings.get(data_folder.db, recording).project).get(recording)
     if now is None or now.can_be_tried_again:
-        prepare(data, recordings.get(data.db, recording))
+        prepare(data_folder, recordings.get(data_folder.db, recording))
 
 
-def _by_name(data: DataFolder, project: int) -> dict[str, Recording]:
-    return {name: recording for recording in recordings.of_project(data.db, project) for name in _names(recording)}
+def _by_name(data_folder: DataFolder, project: int) -> dict[str, Recording]:
+    return {
+        name: recording for recording in recordings.of_project(data_folder.db, project) for name in _names(recording)
+    }
 
 
 def _better(
-    data: DataFolder, project: int, facts_of: dict[str, Any], taken: set[str]
+    data_folder: DataFolder, project: int, facts_of: dict[str, Any], taken: set[str]
 ) -> tuple[list[tuple[str, str]], list[str]]:
-    rows = _by_name(data, project)
-    clock = projects.get(data.db, project).rate
+    rows = _by_name(data_folder, project)
+    clock = projects.get(data_folder.db, project).rate
     done: list[tuple[str, str]] = []
     left: list[str] = []
     for path, told in facts_of.items():
@@ -192,10 +194,10 @@ def _better(
         if why := _differs(recording, facts, clock):
             left.append(f"{this_path.name} does not take the place of {recording.name}: {why}.")
             continue
-        remember(data, this_path)
-        recordings.replace_file(data.db, recording.id, path, facts)
-        shutil.rmtree(data.derived(recording.id), ignore_errors=True)  # all of it was made of the other file
-        prepare(data, recordings.get(data.db, recording.id))
+        remember(data_folder, this_path)
+        recordings.replace_file(data_folder.db, recording.id, path, facts)
+        shutil.rmtree(data_folder.derived(recording.id), ignore_errors=True)  # all of it was made of the other file
+        prepare(data_folder, recordings.get(data_folder.db, recording.id))
         taken.add(path)
         done.append((recording.name, path))
     return done, left
@@ -210,15 +212,15 @@ def _names(recording: Recording) -> set[str]:
 
 def _differs(recording: Recording, facts: dict[str, object], clock: Rate) -> str:
     """Why a file is not the same recording; nothing where it is."""
-    rate, frames = Rate(*facts["rate"]), facts["frames"]  # type: ignore[misc]
+    frame_rate, frames = Rate(*facts["rate"]), facts["frames"]  # type: ignore[misc]
     if (recording.frames is None) != (frames is None):
         return "one is a still"
     if (
         recording.frames is not None
         and isinstance(frames, int)
-        and length_in(frames, rate, clock) != recording.length(clock)
+        and length_in(frames, frame_rate, clock) != recording.length(clock)
     ):
-        return f"it lasts {length_in(frames, rate, clock)} frames, not {recording.length(clock)}"
+        return f"it lasts {length_in(frames, frame_rate, clock)} frames, not {recording.length(clock)}"
     if recording.start_timecode and facts["start_timecode"] != recording.start_timecode:
         return f"it begins at {facts['start_timecode'] or 'no timecode'}, not {recording.start_timecode}"
     if recording.picture and not facts["picture"]:
@@ -228,8 +230,8 @@ def _differs(recording: Recording, facts: dict[str, object], clock: Rate) -> str
     return ""
 
 
-def _take(data: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
-    found = take_found(data, job, result)
+def _take(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
+    found = take_found(data_folder, job, result)
     return Outcome(found.told, asdict(found))
 
 

@@ -18,31 +18,32 @@ from kovel.store.jobs import Job
 from kovel.store.recordings import Recording
 
 
-def _chosen(data: DataFolder, project: int, ids: Sequence[int]) -> list[Recording]:
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+def _chosen(data_folder: DataFolder, project: int, ids: Sequence[int]) -> list[Recording]:
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     chosen = [rows[i] for i in dict.fromkeys(ids) if i in rows]
     if len(chosen) < 2:
         raise Invalid("Choose two or more recordings of the same moment.")
     return chosen
 
 
-def sync_by_timecode(data: DataFolder, project: int, ids: Sequence[int]) -> str:
+def sync_by_timecode(data_folder: DataFolder, project: int, ids: Sequence[int]) -> str:
     """Put recordings on one clock by their start timecodes."""
-    chosen = _chosen(data, project, ids)
-    rate = projects.get(data.db, project).rate
+    chosen = _chosen(data_folder, project, ids)
+    frame_rate = projects.get(data_folder.db, project).rate
     without = [recording.name for recording in chosen if not recording.start_timecode]
     if without:
         raise Invalid(f"{without[0]} has no start timecode. Sync by sound instead.")
     try:
         frames = [
-            parse_entry(recording.start_timecode, rate, drop=";" in recording.start_timecode) for recording in chosen
+            parse_entry(recording.start_timecode, frame_rate, drop=";" in recording.start_timecode)
+            for recording in chosen
         ]
     except TimeError as error:
         raise Invalid(str(error)) from None
-    number = recordings.new_set(data.db)
-    places = [by_timecode(frames[0], frame, rate) for frame in frames]
+    number = recordings.new_set(data_folder.db)
+    places = [by_timecode(frames[0], frame, frame_rate) for frame in frames]
     recordings.set_sync(
-        data.db,
+        data_folder.db,
         [
             (recording.id, Sync(number, int(place * SAMPLE_RATE)), 1.0, "timecode")
             for recording, place in zip(chosen, places, strict=True)
@@ -73,32 +74,32 @@ def sync_by_sound(data: DataFolder, project: int, ids: Sequence[int]) -> Job:
     return jobs.add(data.db, project, "sync", {"members": members})
 
 
-def take_sync(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
+def take_sync(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what the matching found; in words, what could not be matched."""
     found, members = result["members"], job.params["members"]
     good = [(member["id"], f) for member, f in zip(members, found, strict=True) if "unrelated" not in f]
     bad = [f["unrelated"] for f in found if "unrelated" in f]
     if len(good) > 1:
-        number = recordings.new_set(data.db)
+        number = recordings.new_set(data_folder.db)
         rows = [(i, Sync(number, round(f["offset"] * SAMPLE_RATE), f["ppm"]), f["sure"], "sound") for i, f in good]
-        recordings.set_sync(data.db, rows)
+        recordings.set_sync(data_folder.db, rows)
         for i, f in good:
-            decisions.put_match(data.db, i, f["curve"], f["windows"])
+            decisions.put_match(data_folder.db, i, f["curve"], f["windows"])
     return " ".join(bad)
 
 
 def nudge(
-    data: DataFolder, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None
+    data_folder: DataFolder, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None
 ) -> Recording:
     """Move a recording on its set's clock, where the ear says otherwise."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     if this_recording.sync is None:
         raise Invalid(f"{this_recording.name} is in no sync set.")
     by = round(milliseconds * SAMPLE_RATE / 1000)
     if frames:
         by += int(Fraction(frames) / (rate or this_recording.rate).fps * SAMPLE_RATE)
     recordings.set_sync(
-        data.db,
+        data_folder.db,
         [
             (
                 this_recording.id,
@@ -108,22 +109,22 @@ def nudge(
             )
         ],
     )
-    return recordings.get(data.db, recording)
+    return recordings.get(data_folder.db, recording)
 
 
-def apart(data: DataFolder, recording: int) -> None:
+def apart(data_folder: DataFolder, recording: int) -> None:
     """Take a recording out of its sync set; a set of one is none."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     rest = [
         recording
-        for recording in recordings.of_project(data.db, this_recording.project)
+        for recording in recordings.of_project(data_folder.db, this_recording.project)
         if recording.sync
         and this_recording.sync
         and recording.sync.set == this_recording.sync.set
         and recording.id != this_recording.id
     ]
     gone = [this_recording, *rest] if len(rest) < 2 else [this_recording]
-    recordings.set_sync(data.db, [(recording.id, None, 0.0, "") for recording in gone])
+    recordings.set_sync(data_folder.db, [(recording.id, None, 0.0, "") for recording in gone])
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,10 +137,10 @@ class Member:
     match: Match
 
 
-def sets(data: DataFolder, project: int) -> list[list[Member]]:
+def sets(data_folder: DataFolder, project: int) -> list[list[Member]]:
     """Every sync set with its members, in the order they begin."""
     by: dict[int, list[Recording]] = {}
-    for recording in recordings.of_project(data.db, project):
+    for recording in recordings.of_project(data_folder.db, project):
         if recording.sync:
             by.setdefault(recording.sync.set, []).append(recording)
     out = []
@@ -148,15 +149,20 @@ def sets(data: DataFolder, project: int) -> list[list[Member]]:
         first = known[0][0].offset
         out.append(
             [
-                Member(recording, (sync.offset - first) / SAMPLE_RATE, sync.ppm, decisions.match(data.db, recording.id))
+                Member(
+                    recording,
+                    (sync.offset - first) / SAMPLE_RATE,
+                    sync.ppm,
+                    decisions.match(data_folder.db, recording.id),
+                )
                 for sync, recording in known
             ]
         )
     return out
 
 
-def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
-    return Outcome(take_sync(data, job, result), result)
+def _take(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    return Outcome(take_sync(data_folder, job, result), result)
 
 
 SYNC = JobKind("sync", "sync_by_sound", 0.7, _take)

@@ -47,9 +47,9 @@ def _own(recording: Recording, frame: int, clock: Rate) -> int:
     return frame * clock.den * recording.rate.num // (clock.num * recording.rate.den)
 
 
-def small_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Small | None:
+def small_of(data_folder: DataFolder, recording: Recording, frame: int, clock: Rate) -> Small | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
-    facts = media_facts(data, recording.id) if recording.ready else None
+    facts = media_facts(data_folder, recording.id) if recording.ready else None
     made = facts.get("small") if facts else None
     if not made:
         return None
@@ -58,18 +58,18 @@ def small_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) ->
     return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
 
 
-def small_alone(data: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
+def small_alone(data_folder: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
     """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where
     it is not."""
     try:
-        with (data.derived(recording) / f"{sheet}.singles").open("rb") as file:
+        with (data_folder.derived(recording) / f"{sheet}.singles").open("rb") as file:
             sizes = np.frombuffer(file.read(4 * ACROSS * ACROSS), "<u4")
             file.seek(int(sizes[:number].sum()), io.SEEK_CUR)
             return file.read(int(sizes[number])) or None
     except (OSError, IndexError):  # made before there were any: cut out of the sheet
         pass
-    facts = media_facts(data, recording) or {}
-    path = data.derived(recording) / f"{sheet}.jpg"
+    facts = media_facts(data_folder, recording) or {}
+    path = data_folder.derived(recording) / f"{sheet}.jpg"
     try:
         made = Small(sheet, number, facts["small"]["width"], facts["small"]["height"])
         return _alone(path, path.stat().st_mtime_ns, made.box)
@@ -91,24 +91,25 @@ def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
         return np.asarray(im.convert("RGB"))
 
 
-def near(data: DataFolder, recording: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
+def near(data_folder: DataFolder, recording: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
     """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where
     there are none."""
     owns = [] if recording.frames is None else [_own(recording, moment, clock) for moment in moments]
     made = (
-        _of_itself(data, recording, owns)
-        if (media_facts(data, recording.id) or {}).get("own")
-        else _of_proxy(data.derived(recording.id) / "proxy.mp4", recording, owns)
+        _of_itself(data_folder, recording, owns)
+        if (media_facts(data_folder, recording.id) or {}).get("own")
+        else _of_proxy(data_folder.derived(recording.id) / "proxy.mp4", recording, owns)
     )
     return [
-        found if found is not None else colours(data, recording, n, clock) for n, found in zip_longest(moments, made)
+        found if found is not None else colours(data_folder, recording, n, clock)
+        for n, found in zip_longest(moments, made)
     ]
 
 
-def _of_itself(data: DataFolder, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+def _of_itself(data_folder: DataFolder, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
     with tempfile.TemporaryDirectory(prefix="kovel-") as out:
         params = {
-            "path": str(file_of(data, recording)),
+            "path": str(file_of(data_folder, recording)),
             "out": out,
             "rate": [recording.rate.num, recording.rate.den],
             "frames": frames,
@@ -137,12 +138,12 @@ def _rgb(path: Path) -> Rgb:
         return np.asarray(im.convert("RGB"), np.float64) / 255
 
 
-def colours(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Rgb | None:
+def colours(data_folder: DataFolder, recording: Recording, frame: int, clock: Rate) -> Rgb | None:
     """The small frame's pixels, coded RGB (height, width, 3), 0..1."""
-    small = small_of(data, recording, frame, clock)
+    small = small_of(data_folder, recording, frame, clock)
     if small is None:
         return None
-    path = data.derived(recording.id) / f"{small.sheet}.jpg"
+    path = data_folder.derived(recording.id) / f"{small.sheet}.jpg"
     try:
         sheet = _sheet(path, path.stat().st_mtime_ns)
     except OSError:

@@ -70,7 +70,7 @@ def _pace(before: Sequence[Work]) -> float | None:
     return length / busy if busy >= 5 and length else None
 
 
-def preparing_ends(db: Database, coming: Sequence[jobs.Job]) -> int | None:
+def preparing_ends(database: Database, coming: Sequence[jobs.Job]) -> int | None:
     """Seconds until these recordings are prepared, by what this machine prepared before."""
 
     def of(job: jobs.Job) -> Work:
@@ -78,5 +78,7 @@ def preparing_ends(db: Database, coming: Sequence[jobs.Job]) -> int | None:
         return Work(float((job.params["frames"] or 1) * den / num), job.progress, job.started, job.finished)
 
     return seconds_left(
-        [of(job) for job in coming if not job.paused], [of(job) for job in jobs.finished(db, "prepare", 30)], time()
+        [of(job) for job in coming if not job.paused],
+        [of(job) for job in jobs.finished(database, "prepare", 30)],
+        time(),
     )

@@ -48,11 +48,11 @@ class Archived:
     missing: tuple[str, ...]
 
 
-def used(data: DataFolder, project: int) -> set[int]:
+def used(data_folder: DataFolder, project: int) -> set[int]:
     """The recordings that a story of the project shows or plays."""
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     out: set[int] = set()
-    for kept in stories.of_project(data.db, project):
+    for kept in stories.of_project(data_folder.db, project):
         story = kept.story
         out |= make_plan(story, sources).sources | {
             cover.source for cover in (*story.covers, *story.loose) if cover.source
@@ -63,18 +63,20 @@ def used(data: DataFolder, project: int) -> set[int]:
     return out
 
 
-def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
+def used_ranges(
+    data_folder: DataFolder, project: int, handle: float = HANDLE
+) -> dict[int, list[tuple[Fraction, Fraction]]]:
     """By recording: seconds from its first picture that the stories show, also under covers and in what came loose,
     with `handle` seconds around each; those that meet are one."""
-    fps = projects.get(data.db, project).rate.fps
+    fps = projects.get(data_folder.db, project).rate.fps
     found: dict[int, list[tuple[int, int]]] = {}
-    for kept in stories.of_project(data.db, project):
+    for kept in stories.of_project(data_folder.db, project):
         story = kept.story
         laid = [(cover.source, cover.start, cover.start + cover.length) for cover in (*story.covers, *story.loose)]
         for source, first, end in [*((piece.source, *piece.used) for piece in story.pieces), *laid]:
             if source:
                 found.setdefault(source, []).append((first, end))
-        for run in make_plan(story, recordings.sources(data.db, project)).pictures:
+        for run in make_plan(story, recordings.sources(data_folder.db, project)).pictures:
             for layer in flat(run.layers):
                 if layer.image.source is not None:
                     base, num, den = layer.image.steps(Fraction(1))
@@ -104,23 +106,25 @@ def _cut(recording: Recording, name: str, ranges: Iterable[tuple[Fraction, Fract
     }
 
 
-def _kept_files(data: DataFolder, text: str) -> dict[str, str]:
+def _kept_files(data_folder: DataFolder, text: str) -> dict[str, str]:
     """Tables of colours and fonts that a project's description names, by their place in the archive."""
     return {
         f"{folder.name}/{file.name}": str(file)
-        for folder in (data.tables, data.fonts)
+        for folder in (data_folder.tables, data_folder.fonts)
         if folder.is_dir()
         for file in sorted(folder.iterdir())
         if json.dumps(file.stem, ensure_ascii=False)[1:-1] in text
     }
 
 
-def _asked_for(data: DataFolder, project: int, rows: Sequence[Recording], media: Media) -> list[Recording]:
+def _asked_for(
+    data_folder: DataFolder, project: int, all_recordings: Sequence[Recording], media: Media
+) -> list[Recording]:
     """The recordings whose files go along: all, none, or those that a story uses."""
     if media == "none":
         return []
-    in_use = used(data, project) if media != "all" else {recording.id for recording in rows}
-    return [recording for recording in rows if recording.id in in_use]
+    in_use = used(data_folder, project) if media != "all" else {recording.id for recording in all_recordings}
+    return [recording for recording in all_recordings if recording.id in in_use]
 
 
 def _refuse_too_large(inside: Iterable[Recording], folder: Path) -> None:
@@ -130,17 +134,17 @@ def _refuse_too_large(inside: Iterable[Recording], folder: Path) -> None:
 
 
 def start_archive(
-    data: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
+    data_folder: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
 ) -> tuple[Job, Archived]:
     """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the
     pictures used, with `handle` seconds around, and all sound."""
-    this_project = projects.get(data.db, project)
-    number, tables = archive_rows.rows_of(data.db, project)
-    rows = recordings.of_project(data.db, project)
-    asked = _asked_for(data, project, rows, media)
-    inside = {row.id: row for row in asked if Path(row.path).is_file() and may_open(data, row)}
+    this_project = projects.get(data_folder.db, project)
+    number, tables = archive_rows.rows_of(data_folder.db, project)
+    rows = recordings.of_project(data_folder.db, project)
+    asked = _asked_for(data_folder, project, rows, media)
+    inside = {row.id: row for row in asked if Path(row.path).is_file() and may_open(data_folder, row)}
     names = {key: f"media/{key:04d} {safe(Path(recording.path).name)}" for key, recording in inside.items()}
-    out = out or free_name(data.renders(project), safe(this_project.name), ".kovel.zip")
+    out = out or free_name(data_folder.renders(project), safe(this_project.name), ".kovel.zip")
     _refuse_too_large(inside.values(), out.parent)
     about = {
         "form": FORM,
@@ -150,32 +154,32 @@ def start_archive(
         "tables": tables,
     }
     text = json.dumps(about, ensure_ascii=False, indent=1)
-    described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
+    described = data_folder.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
     described.parent.mkdir(exist_ok=True)
     described.write_text(text)
     cuts = []
     if media == "pictures":
-        ranges = used_ranges(data, project, handle)
+        ranges = used_ranges(data_folder, project, handle)
         filmed = {key: row for key, row in inside.items() if row.picture and (row.frames or 0) > 1}
         cuts = [_cut(recording, names[key], ranges.get(key, [])) for key, recording in filmed.items()]
     shortened = {cut["number"] for cut in cuts}
-    files = _kept_files(data, text)
+    files = _kept_files(data_folder, text)
     files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}
     params = {"about": str(described), "files": files, "out": str(out), "cuts": cuts}
-    job = jobs.add(data.db, project, "archive", params)
+    job = jobs.add(data_folder.db, project, "archive", params)
     missing = tuple(recording.name for recording in asked if recording.id not in inside)
     return job, Archived(str(out), project, this_project.name, len(rows), len(inside), missing)
 
 
-def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
+def read(data_folder: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
     """A project out of an archive: under its name, or one like it, its recordings beside what was brought in.
     `called`: its name, where it is read out of another file. `Invalid`, and nothing is made, for what is no archive,
     or holds what no project can."""
     name = called or path.name
-    folder = data.root / "archives" / f"in-{uuid4().hex}"
+    folder = data_folder.root / "archives" / f"in-{uuid4().hex}"
     try:
         inside = call("unpack", {"path": str(path), "out": str(folder)}, told)["members"]
-        return _read(data, path, inside, name)
+        return _read(data_folder, path, inside, name)
     except NoRoom:
         raise
     except Unusable as error:
@@ -198,7 +202,7 @@ def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: 
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> Archived:
+def _read(data_folder: DataFolder, path: Path, inside: dict[str, Any], called: str) -> Archived:
     about: dict[str, Any] = json.loads(Path(inside["project.json"]["file"]).read_text("utf-8"))
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
@@ -208,26 +212,28 @@ def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> 
         if name in inside and inside[name]["kind"] == "media"
     }
     (row,) = about["tables"]["project"]
-    project, ids = archive_rows.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
+    project, ids = archive_rows.put(
+        data_folder.db, about["schema"], about["tables"], _free(data_folder, str(row["name"]))
+    )
     try:
-        missing = _media(data, project, files, about.get("cut", {}), ids)
-        _looks_and_letters(data, inside)
+        missing = _media(data_folder, project, files, about.get("cut", {}), ids)
+        _looks_and_letters(data_folder, inside)
     except Exception:
-        projects.remove(data.db, project.id)
-        shutil.rmtree(data.uploads(project.id), ignore_errors=True)
+        projects.remove(data_folder.db, project.id)
+        shutil.rmtree(data_folder.uploads(project.id), ignore_errors=True)
         raise
-    rows = recordings.of_project(data.db, project.id)
+    rows = recordings.of_project(data_folder.db, project.id)
     for recording in rows:
-        if Path(recording.path).is_file() and may_open(data, recording):
-            prepare(data, recording)
+        if Path(recording.path).is_file() and may_open(data_folder, recording):
+            prepare(data_folder, recording)
     return Archived(str(path), project.id, project.name, len(rows), len(files), tuple(missing))
 
 
-def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
+def _looks_and_letters(data_folder: DataFolder, inside: dict[str, Any]) -> None:
     """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here
     already stay."""
     for name, member in inside.items():
-        folder = {"tables": data.tables, "fonts": data.fonts}.get(member["kind"])
+        folder = {"tables": data_folder.tables, "fonts": data_folder.fonts}.get(member["kind"])
         if folder is None or (to := folder / Path(name).name).exists():
             continue
         folder.mkdir(parents=True, exist_ok=True)
@@ -239,15 +245,19 @@ def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
 
 
 def _media(
-    data: DataFolder, project: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]
+    data_folder: DataFolder,
+    project: Project,
+    files: dict[int, dict[str, Any]],
+    cut: dict[str, Any],
+    ids: dict[int, int],
 ) -> list[str]:
     """The recordings' files out of the archive, each held against its size and checksum; those that are not here.
     `cut`: what those are that came with some of their pictures."""
-    folder, missing = data.uploads(project.id), []
+    folder, missing = data_folder.uploads(project.id), []
     for old, new in ids.items():
-        recording = recordings.get(data.db, new)
+        recording = recordings.get(data_folder.db, new)
         if old not in files:
-            if not Path(recording.path).is_file() or not may_open(data, recording):
+            if not Path(recording.path).is_file() or not may_open(data_folder, recording):
                 missing.append(recording.name)
             continue
         folder.mkdir(parents=True, exist_ok=True)
@@ -259,14 +269,14 @@ def _media(
         name = next(name for name in (safe(Path(recording.path).name), "recording") if name)
         to = folder / f"{new} {name}"
         os.replace(member["file"], to)
-        archive_rows.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
+        archive_rows.moved_to(data_folder.db, new, str(to), to.stat().st_mtime_ns)
         if short:
-            archive_rows.shortened(data.db, new, size, known)
+            archive_rows.shortened(data_folder.db, new, size, known)
     return missing
 
 
-def _free(data: DataFolder, name: str) -> str:
-    taken = {project.name for project in projects.listing(data.db)}
+def _free(data_folder: DataFolder, name: str) -> str:
+    taken = {project.name for project in projects.listing(data_folder.db)}
     names = (name, *(f"{name[:70]} ({n})" for n in range(2, 10_000)))
     return next(name for name in names if name not in taken)
 

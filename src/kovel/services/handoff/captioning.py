@@ -17,16 +17,16 @@ from kovel.services.received_files import taken_apart, text_of
 from kovel.store import caption_rows, recordings, stories
 
 
-def said(data: DataFolder, kept: stories.Kept) -> list[Said]:
+def said(data_folder: DataFolder, kept_story: stories.Kept) -> list[Said]:
     """The words that are heard in the dialogue, in story frames."""
-    story, out = kept.story, []
-    sources = recordings.sources(data.db, kept.project)
+    story, out = kept_story.story, []
+    sources = recordings.sources(data_folder.db, kept_story.project)
     for at, piece in zip(story.starts, story.pieces, strict=False):
         source = sources.get(piece.source) if piece.source is not None else None
         if source is None or not source.sound or piece.take == "picture" or story.value(piece, "mute", sources):
             continue
         for f, word in words_in(
-            spoken_in(data, piece, piece.start, piece.length, story.rate), story.rate, piece.start, piece.length
+            spoken_in(data_folder, piece, piece.start, piece.length, story.rate), story.rate, piece.start, piece.length
         ):
             end = min(word.frames(story.rate)[1], piece.end)
             if word.text.strip():
@@ -34,21 +34,23 @@ def said(data: DataFolder, kept: stories.Kept) -> list[Said]:
     return sorted(out, key=lambda x: x.at)
 
 
-def captions_of(data: DataFolder, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
+def captions_of(
+    data_folder: DataFolder, kept_story: stories.Kept, *, chars: int = CHARS, names: bool | None = None
+) -> list[Cue]:
     """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are
     several."""
-    file = caption_rows.brought(data.db, kept.id)
+    file = caption_rows.brought(data_folder.db, kept_story.id)
     if file:
-        rows = [cue for cue in file[1] if cue.at < kept.story.length]
+        rows = [cue for cue in file[1] if cue.at < kept_story.story.length]
         return rows if chars >= CHARS else [replace(cue, lines=_narrowed(cue.lines, chars)) for cue in rows]
-    words = said(data, kept)
+    words = said(data_folder, kept_story)
     several = len({spoken.word.speaker for spoken in words if spoken.word.speaker}) > 1
     return cues(
         words,
-        kept.story.rate,
+        kept_story.story.rate,
         chars=chars,
         names=several if names is None else names,
-        edits=caption_rows.edits(data.db, kept.id),
+        edits=caption_rows.edits(data_folder.db, kept_story.id),
     )
 
 
@@ -57,12 +59,12 @@ def _narrowed(lines: Sequence[str], chars: int) -> tuple[str, ...]:
     return tuple(lines) if max(map(len, lines), default=0) <= chars else broken(" ".join(lines), chars)
 
 
-def change(data: DataFolder, kept: stories.Kept, key: tuple[int, int], text: str) -> Cue:
+def change(data_folder: DataFolder, kept_story: stories.Kept, key: tuple[int, int], text: str) -> Cue:
     """Type another text for one caption, in lines as they are typed; an empty one: as the words say."""
     text = "\n".join(" ".join(x.split()) for x in text.replace("\r", "").split("\n") if x.strip())
     if len(text) > 400:
         raise Invalid("That is too long for one caption.")
-    file = caption_rows.brought(data.db, kept.id)
+    file = caption_rows.brought(data_folder.db, kept_story.id)
     if file:
         rows = [
             Cue(cue.at, cue.end, broken(text), cue.speaker, cue.key, True) if cue.key == key and text else cue
@@ -70,34 +72,34 @@ def change(data: DataFolder, kept: stories.Kept, key: tuple[int, int], text: str
         ]
         if all(cue.key != key for cue in rows):
             raise Invalid("That caption is no longer there.")
-        caption_rows.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
+        caption_rows.bring(data_folder.db, kept_story.id, file[0], rows, f"“{text[:40]}” typed")
     else:
-        plain = {cue.key: cue for cue in cues(said(data, kept), kept.story.rate)}
+        plain = {cue.key: cue for cue in cues(said(data_folder, kept_story), kept_story.story.rate)}
         if key not in plain:
             raise Invalid("That caption is no longer there: its words were changed or left the story.")
         was, text = plain[key].text, without_name(text, plain[key].speaker)
         caption_rows.change(
-            data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text
+            data_folder.db, kept_story.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text
         )
-    return next(cue for cue in captions_of(data, kept) if cue.key == key)
+    return next(cue for cue in captions_of(data_folder, kept_story) if cue.key == key)
 
 
-def bring(data: DataFolder, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
+def bring(data_folder: DataFolder, kept_story: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
     """Let a caption file stand for a story; how many of its cues, and what could not be taken."""
-    told = taken_apart(data, "read_cues", name, text_of(name, body), most=MOST)
-    rows, refused = cues_of(told, kept.story.rate), told["refused"]
+    told = taken_apart(data_folder, "read_cues", name, text_of(name, body), most=MOST)
+    rows, refused = cues_of(told, kept_story.story.rate), told["refused"]
     if not rows:
         raise Invalid(f"{name} holds no captions that can be read. Bring a .vtt or .srt file.")
-    caption_rows.bring(data.db, kept.id, name, rows)
+    caption_rows.bring(data_folder.db, kept_story.id, name, rows)
     notes = [f"Line {n} was left out: {why}." for n, why in refused[:20]]
-    late = sum(cue.at >= kept.story.length for cue in rows)
+    late = sum(cue.at >= kept_story.story.length for cue in rows)
     notes += [f"{late} of them begin behind the end of the story."] if late else []
     return len(rows), notes
 
 
-def too_fast(cue: Cue, rate: Rate) -> str:
+def too_fast(cue: Cue, frame_rate: Rate) -> str:
     """Why a caption is hard to read; nothing where it is not."""
-    out = [f"{cue.pace(rate)} words a minute"] if cue.pace(rate) > FAST else []
+    out = [f"{cue.pace(frame_rate)} words a minute"] if cue.pace(frame_rate) > FAST else []
     out += [f"{len(cue.lines)} lines"] if len(cue.lines) > LINES else []
     long = max(map(len, cue.lines), default=0)
     out += [f"a line of {long} letters"] if long > 42 else []
@@ -116,9 +118,9 @@ def chapters_of(story: Story, output: Output) -> list[tuple[int, str]]:
 
 
 def caption_file(
-    data: DataFolder, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS
+    data_folder: DataFolder, kept_story: stories.Kept, format: CaptionFormat, chars: int = CHARS
 ) -> tuple[str, list[Cue]]:
     """The captions of a story, or its chapters, as the text of a file; and the cues that are in it."""
-    rows = [] if format.is_chapters else captions_of(data, kept, chars=chars)
-    chapters = chapters_of(kept.story, checked(Output(), kept.story)) if format.is_chapters else []
-    return format.write(Captions(rows, chapters, kept.story.length, kept.story.rate)), rows
+    rows = [] if format.is_chapters else captions_of(data_folder, kept_story, chars=chars)
+    chapters = chapters_of(kept_story.story, checked(Output(), kept_story.story)) if format.is_chapters else []
+    return format.write(Captions(rows, chapters, kept_story.story.length, kept_story.story.rate)), rows

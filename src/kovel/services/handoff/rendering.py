@@ -49,22 +49,22 @@ class Estimate:
     seconds: float
 
 
-def estimate(data: DataFolder, kept: stories.Kept, asked: Output) -> Estimate:
+def estimate(data_folder: DataFolder, kept_story: stories.Kept, asked: Output) -> Estimate:
     """Size from bit rate and length; time from what the last outputs of the kind took here, if there were any."""
-    project = projects.get(data.db, kept.project)
-    output = checked(asked, kept.story)
+    project = projects.get(data_folder.db, kept_story.project)
+    output = checked(asked, kept_story.story)
     assert output.end is not None
-    size, length = size_made(output, kept.story, project.width, project.height), output.end - output.start
-    lanes = len({lane for lane in lanes_of(kept.story).values()})
+    size, length = size_made(output, kept_story.story, project.width, project.height), output.end - output.start
+    lanes = len({lane for lane in lanes_of(kept_story.story).values()})
     bytes_, seconds = expected(output, size, project.rate, length, lanes)
     return Estimate(
-        size, 1 if output.kind == "still" else length, bytes_, seconds * _pace(data, project.id, output.kind)
+        size, 1 if output.kind == "still" else length, bytes_, seconds * _pace(data_folder, project.id, output.kind)
     )
 
 
-def _pace(data: DataFolder, project: int, kind: str) -> float:
+def _pace(data_folder: DataFolder, project: int, kind: str) -> float:
     """How long outputs of a kind took here against what is expected of one core."""
-    for job in jobs.of_project(data.db, project, "render"):
+    for job in jobs.of_project(data_folder.db, project, "render"):
         told, x = job.result or {}, job.params
         if not job.is_done or not told.get("took") or told.get("anew") != told.get("parts") or "output" not in x:
             continue
@@ -76,69 +76,69 @@ def _pace(data: DataFolder, project: int, kind: str) -> float:
     return 1.0
 
 
-def start_output(data: DataFolder, story: int, asked: Output | None = None, out: Path | None = None) -> Job:
+def start_output(data_folder: DataFolder, story: int, asked: Output | None = None, out: Path | None = None) -> Job:
     """Queue an output of a story as it stands now; `Refused` or `Invalid` for what cannot be made."""
-    kept = stories.load(data.db, story)
-    project = projects.get(data.db, kept.project)
-    output = checked(asked or Output(), kept.story)
+    kept_story = stories.load(data_folder.db, story)
+    project = projects.get(data_folder.db, kept_story.project)
+    output = checked(asked or Output(), kept_story.story)
     if output.kind == "still":
         output = replace(output, end=output.start + 1)
     assert output.end is not None
-    sources = recordings.sources(data.db, project.id)
-    shown = shaped(kept.story, output.shape)
+    sources = recordings.sources(data_folder.db, project.id)
+    shown = shaped(kept_story.story, output.shape)
     whole = make_plan(shown, sources)
     if output.captions:
-        size = size_made(output, kept.story, project.width, project.height)
+        size = size_made(output, kept_story.story, project.width, project.height)
         ratio = size[0] / size[1]
-        rows = captions_of(data, kept, chars=letters_for(ratio))
+        rows = captions_of(data_folder, kept_story, chars=letters_for(ratio))
         if not rows:
             raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
         whole = with_captions(whole, rows, ratio)
     plan = between(whole, output.start, output.end)
-    size = size_made(output, kept.story, project.width, project.height)
+    size = size_made(output, kept_story.story, project.width, project.height)
     seen = KINDS[output.kind].seen
     params = {
         "plan": (divided(plan) if seen else plan).to_json(sources),
-        "files": _files(data, plan),
-        "out": str(out or _named(data, project, kept, output)),
+        "files": _files(data_folder, plan),
+        "out": str(out or _named(data_folder, project, kept_story, output)),
         "width": size[0],
         "height": size[1],
         "output": output.to_json(),
-        "drawn": str(data.drawn),
-        "tables": str(data.tables),
-        "fonts": str(data.fonts),
-        "parts": str(parts_of(data, project.id)) if seen else "",
-        "chapters": chapters_of(kept.story, output) if seen else [],
+        "drawn": str(data_folder.drawn),
+        "tables": str(data_folder.tables),
+        "fonts": str(data_folder.fonts),
+        "parts": str(parts_of(data_folder, project.id)) if seen else "",
+        "chapters": chapters_of(kept_story.story, output) if seen else [],
         "begin": project.start_frame + output.start,
         "timecode": format_timecode(project.start_frame + output.start, project.rate, project.drop),
         "drop": project.drop,
     }
     if output.kind == "stems":
-        params["lanes"] = {str(key): lane for key, lane in lanes_of(kept.story).items()}
-    for failed in want_retimed(data, project.id, plan):
-        jobs.again(data.db, failed.id, JobState.FAILED)
-    trim_parts(data)
-    return jobs.add(data.db, project.id, "render", params)
+        params["lanes"] = {str(key): lane for key, lane in lanes_of(kept_story.story).items()}
+    for failed in want_retimed(data_folder, project.id, plan):
+        jobs.again(data_folder.db, failed.id, JobState.FAILED)
+    trim_parts(data_folder)
+    return jobs.add(data_folder.db, project.id, "render", params)
 
 
-def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
+def _files(data_folder: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
     """What the renderer reads of each recording; what has to be made of one first is begun."""
     files = {}
     for source in plan.sources:
-        recording = recordings.get(data.db, source)
+        recording = recordings.get(data_folder.db, source)
         if source in plan.seen:
-            file_of(data, recording)
+            file_of(data_folder, recording)
         if source in plan.seen and Path(recording.path).is_file() and not there(recording):
             raise Invalid(
                 f"{recording.name} is another file now than the one that was brought in. "
                 "Find the right one in Footage, then render again."
             )
-        facts = whole_sound_of(data, source, "Render")
-        made = {name: str(made_file(data, source, name)) for name in plan.made.get(source, ())}
-        files[str(source)] = {**_file(data, recording), "channels": facts.get("channels", 1), "made": made}
+        facts = whole_sound_of(data_folder, source, "Render")
+        made = {name: str(made_file(data_folder, source, name)) for name in plan.made.get(source, ())}
+        files[str(source)] = {**_file(data_folder, recording), "channels": facts.get("channels", 1), "made": made}
         if source in plan.seen and unsure(recording):
             files[str(source)]["sum"] = recording.checksum
-        if made and (job := want_cleaned(data, source)) and job.has_failed:
+        if made and (job := want_cleaned(data_folder, source)) and job.has_failed:
             raise Invalid(
                 f"{recording.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as "
                 "recorded."
@@ -146,7 +146,7 @@ def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
     return files
 
 
-def _file(data: DataFolder, recording: Recording) -> dict[str, Any]:
+def _file(data_folder: DataFolder, recording: Recording) -> dict[str, Any]:
     return {
         "name": recording.name,
         "path": recording.path,
@@ -154,32 +154,32 @@ def _file(data: DataFolder, recording: Recording) -> dict[str, Any]:
         "still": recording.frames is None,
         "first": recording.first,
         "drop": recording.drops,
-        "derived": str(data.derived(recording.id)),
-        "pcm": str(data.derived(recording.id) / "sound.pcm") if recording.sound else None,
+        "derived": str(data_folder.derived(recording.id)),
+        "pcm": str(data_folder.derived(recording.id) / "sound.pcm") if recording.sound else None,
     }
 
 
-def _named(data: DataFolder, project: Project, kept: stories.Kept, output: Output) -> Path:
-    rows = jobs.of_project(data.db, project.id, "render")
+def _named(data_folder: DataFolder, project: Project, kept_story: stories.Kept, output: Output) -> Path:
+    rows = jobs.of_project(data_folder.db, project.id, "render")
     coming = {job.params["out"] for job in rows if job.is_open}
     shape = "" if output.shape == "as the story" else f" {output.shape.replace(':', ' to ')}"
     what = {"draft": " draft", "stems": " stems", "still": " still"}.get(output.kind, "")
     return free_name(
-        data.renders(project.id),
-        f"{safe(project.name)} - {safe(kept.name)}{shape}{what}",
+        data_folder.renders(project.id),
+        f"{safe(project.name)} - {safe(kept_story.name)}{shape}{what}",
         KINDS[output.kind].ending,
         coming,
     )
 
 
-def parts_of(data: DataFolder, project: int) -> Path:
+def parts_of(data_folder: DataFolder, project: int) -> Path:
     """Where the parts of a project's films are kept."""
-    return data.root / "parts" / str(project)
+    return data_folder.root / "parts" / str(project)
 
 
-def trim_parts(data: DataFolder, most: int = KEPT) -> int:
+def trim_parts(data_folder: DataFolder, most: int = KEPT) -> int:
     """Keep the parts of films to so many bytes; how many were freed."""
-    found = [(path.stat().st_mtime, path.stat().st_size, path) for path in (data.root / "parts").glob("*/*")]
+    found = [(path.stat().st_mtime, path.stat().st_size, path) for path in (data_folder.root / "parts").glob("*/*")]
     for when, _, path in found:
         if path.suffix == ".part" and time.time() - when > STALE:
             path.unlink(missing_ok=True)  # of a process that is gone
@@ -193,32 +193,32 @@ def trim_parts(data: DataFolder, most: int = KEPT) -> int:
     return freed
 
 
-def ready(data: DataFolder) -> dict[str, Output]:
+def ready(data_folder: DataFolder) -> dict[str, Output]:
     """Ready-made choices: those that ship with Kovel and the editor's own, by name."""
-    own: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data.db, "outputs", "{}"))
+    own: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
     return READY | {name: Output.from_json(row) for name, row in own.items()}
 
 
-def keep_ready(data: DataFolder, name: str, output: Output | None) -> None:
+def keep_ready(data_folder: DataFolder, name: str, output: Output | None) -> None:
     """Keep a choice under a name, or (None) take it out again."""
     name = " ".join(name.split())[:60]
     if not name:
         raise Invalid("Give the choice a name.")
     if name in READY:
         raise Invalid(f"“{name}” ships with Kovel. Take another name.")
-    own = json.loads(kept_settings.get(data.db, "outputs", "{}"))
+    own = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
     own.pop(name, None)
     if output is not None:
         own[name] = replace(output, start=0, end=None).to_json()
-    kept_settings.put(data.db, "outputs", json.dumps(own))
+    kept_settings.put(data_folder.db, "outputs", json.dumps(own))
 
 
-def _hold(data: DataFolder, job: Job) -> Hold | None:
+def _hold(data_folder: DataFolder, job: Job) -> Hold | None:
     """Held while a sound that it reads is being made, or a recording is made again."""
-    held = hold_for_sounds(data, job)
+    held = hold_for_sounds(data_folder, job)
     if held is not None:
         return held
-    coming = {str(job.recording) for job in jobs.unfinished(data.db) if job.kind == "prepare"}
+    coming = {str(job.recording) for job in jobs.unfinished(data_folder.db) if job.kind == "prepare"}
     files = job.params.get("files", {})
     mended = (
         file.get("pcm") and key in coming and not whole_sound(Path(file["pcm"]).parent) for key, file in files.items()

@@ -41,9 +41,9 @@ def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
     return out
 
 
-def write_stems(data: DataFolder, project: int, story: Story, out: Path) -> list[Path]:
+def write_stems(data_folder: DataFolder, project: int, story: Story, out: Path) -> list[Path]:
     """Write each lane into folder `out`; the files. Nothing that is there is written over."""
-    plan = make_plan(story, recordings.sources(data.db, project))
+    plan = make_plan(story, recordings.sources(data_folder.db, project))
     plans = lane_plans(story, plan)
     if not plans:
         raise Invalid("Nothing is heard in the story: there are no stems to write.")
@@ -51,9 +51,9 @@ def write_stems(data: DataFolder, project: int, story: Story, out: Path) -> list
         if (path := out / f"{lane}.wav").exists():
             raise Invalid(f"{path.name} is in that folder already. Choose another one.")
     for source in sorted({heard.source for heard in plan.sounds}):
-        whole_sound_of(data, source, "Write stems")
-    lanes = {lane: mix_of(data, one).block for lane, one in plans.items()}
-    return stems(out, lanes, mix_of(data, plan).block, plan.samples, lambda x: None)
+        whole_sound_of(data_folder, source, "Write stems")
+    lanes = {lane: mix_of(data_folder, one).block for lane, one in plans.items()}
+    return stems(out, lanes, mix_of(data_folder, plan).block, plan.samples, lambda x: None)
 
 
 def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:

@@ -13,24 +13,26 @@ from kovel.services.story.story_checks import findings
 from kovel.store import projects, recordings, stories
 
 
-def pdf_of(data: DataFolder, kept: stories.Kept, kind: str) -> tuple[Document, bytes]:
+def pdf_of(data_folder: DataFolder, kept_story: stories.Kept, kind: str) -> tuple[Document, bytes]:
     """One of DOCUMENTS, and as PDF, in the editor's own fonts where a letter needs one."""
     from kovel.exchange.document_pdf import to_pdf  # takes a second to load
 
-    made = document(data, kept, kind)
+    made = document(data_folder, kept_story, kind)
     own = (
-        sorted(path for path in data.fonts.iterdir() if path.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
+        sorted(path for path in data_folder.fonts.iterdir() if path.suffix in (".ttf", ".otf"))
+        if data_folder.fonts.is_dir()
+        else []
     )
-    project = projects.get(data.db, kept.project)
-    return made, to_pdf(made, project.name, kept.name, stamp(kept.story.length, kept.story.rate), own)
+    project = projects.get(data_folder.db, kept_story.project)
+    return made, to_pdf(made, project.name, kept_story.name, stamp(kept_story.story.length, kept_story.story.rate), own)
 
 
-def document(data: DataFolder, kept: stories.Kept, kind: str) -> Document:
+def document(data_folder: DataFolder, kept_story: stories.Kept, kind: str) -> Document:
     """One of DOCUMENTS."""
     if kind not in DOCUMENTS:
         raise Missing(f"There is no such document. There are: {', '.join(DOCUMENTS)}.")
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, kept.project)}
-    all_said = cache(partial(words_said, data, kept))  # asked for by the documents that tell words
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)}
+    all_said = cache(partial(words_said, data_folder, kept_story))  # asked for by the documents that tell words
 
     def said(start: int, end: int) -> list[tuple[str, str]]:
         inside = [spoken for spoken in all_said() if start <= spoken.at < end]
@@ -38,6 +40,10 @@ def document(data: DataFolder, kept: stories.Kept, kind: str) -> Document:
         return [(named(speaker), " ".join(spoken.word.text for spoken in run)) for speaker, run in runs]
 
     told = DocumentInput(
-        kept.story, projects.get(data.db, kept.project), rows, said, lambda: findings(data, kept.project, kept.story)
+        kept_story.story,
+        projects.get(data_folder.db, kept_story.project),
+        rows,
+        said,
+        lambda: findings(data_folder, kept_story.project, kept_story.story),
     )
     return document_of(DOCUMENTS[kind], told)

@@ -10,24 +10,24 @@ from kovel.exchange.log_formats import Line
 from kovel.store import projects, recordings, stories, subclips, transcripts
 
 
-def log_lines(data: DataFolder, project: int, said: bool = True) -> list[Line]:
+def log_lines(data_folder: DataFolder, project: int, said: bool = True) -> list[Line]:
     """Every subclip of a project, in the order of its recordings; without `said` nothing of what is said in them and
     by whom."""
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
-    found = by_source(uses(stories.load(data.db, stories.current(data.db, project)).story))
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    found = by_source(uses(stories.load(data_folder.db, stories.current(data_folder.db, project)).story))
     lines = []
-    for subclip in subclips.of_project(data.db, project):
+    for subclip in subclips.of_project(data_folder.db, project):
         used = times_used(found.get(subclip.recording, ()), subclip.recording, subclip.start, subclip.end)
         lines.append(Line(subclip, rows[subclip.recording], "", "", used))
-    return with_said(data, project, lines) if said else lines
+    return with_said(data_folder, project, lines) if said else lines
 
 
-def with_said(data: DataFolder, project: int, lines: Sequence[Line]) -> list[Line]:
+def with_said(data_folder: DataFolder, project: int, lines: Sequence[Line]) -> list[Line]:
     """The lines with what is said in them, and who says most of it."""
-    sample = projects.get(data.db, project).rate.frame_to_sample
+    sample = projects.get(data_folder.db, project).rate.frame_to_sample
     ranges = [(line.clip.recording, sample(line.clip.start), sample(line.clip.end)) for line in lines]
     out = []
-    for line, words in zip(lines, transcripts.said_in(data.db, ranges), strict=True):
+    for line, words in zip(lines, transcripts.said_in(data_folder.db, ranges), strict=True):
         names = [who for who, text in words if who and text != VOICE]
         speaker = max(dict.fromkeys(names), key=names.count) if names else ""
         out.append(replace(line, speaker=speaker, words=" ".join(text for _, text in words if text != VOICE)))

@@ -45,27 +45,27 @@ class Proposed:
 
 
 def propose(
-    data: DataFolder, project: int, seconds: float, chosen: Sequence[int] = (), order: radio_cut.Order = "theme"
+    data_folder: DataFolder, project: int, seconds: float, chosen: Sequence[int] = (), order: radio_cut.Order = "theme"
 ) -> Proposed:
     """A first radio cut of chosen themes (none: all that are not set aside), as a new story beside the others."""
     if not 5 <= seconds <= 4 * 3600:
         raise Invalid("A radio cut lasts from five seconds to four hours.")
-    if not theme_rows.listing(data.db, project):
-        group(data, project)
-    rows = listing(data, project)
+    if not theme_rows.listing(data_folder.db, project):
+        group(data_folder, project)
+    rows = listing(data_folder, project)
     ids = [theme.id for theme in rows if not theme.aside] if not chosen else list(dict.fromkeys(chosen))
     for t in ids:
-        theme_rows.get(data.db, project, t)
-    known = meant(data, project)
-    sentences, at = _sentences(data, project, known, [theme for theme in rows if theme.id in ids])
-    pairs, better = _pairs(data, project, known, at)
+        theme_rows.get(data_folder.db, project, t)
+    known = meant(data_folder, project)
+    sentences, at = _sentences(data_folder, project, known, [theme for theme in rows if theme.id in ids])
+    pairs, better = _pairs(data_folder, project, known, at)
     picked = radio_cut.proposal(sentences, known.rows[at], round(seconds * 48_000), ids, pairs, better, order)
     name = {theme.id: theme.name for theme in rows}
-    return _as_story(data, project, sentences, picked, name, order, seconds)
+    return _as_story(data_folder, project, sentences, picked, name, order, seconds)
 
 
 def _sentences(
-    data: DataFolder, project: int, known: Meant, chosen: Sequence[Theme]
+    data_folder: DataFolder, project: int, known: Meant, chosen: Sequence[Theme]
 ) -> tuple[list[radio_cut.Sentence], list[int]]:
     """The sentences of themes that can be told, and their indices in `known`."""
     theme_of: dict[int, int] = {}
@@ -77,18 +77,18 @@ def _sentences(
             m = known.rows[ids].mean(0)
             middles[theme.id] = m / max(1e-9, float(np.linalg.norm(m)))
     clips: dict[int, list[Subclip]] = {}
-    for subclip in subclips.of_project(data.db, project):
+    for subclip in subclips.of_project(data_folder.db, project):
         clips.setdefault(subclip.recording, []).append(subclip)
-    clock = recordings.clock_of(data.db, project)
+    clock = recordings.clock_of(data_folder.db, project)
     near = {key: float(known.rows[key] @ middles[t]) for key, t in theme_of.items()}
     keep = sorted(sorted(theme_of, key=lambda i: -near[i])[:MOST_SENTENCES])
     out, at = [], []
     for recording in dict.fromkeys(known.said[i].recording for i in keep):
         own = [i for i in keep if known.said[i].recording == recording]
-        words = transcripts.words(data.db, recording)
-        of = spoken(data, recordings.get(data.db, recording))
-        asked = questions(words, levels(data, recording), interviewer(data), of)
-        cuts = cut_points(data, recording, words, [known.said[i] for i in own], clock)
+        words = transcripts.words(data_folder.db, recording)
+        of = spoken(data_folder, recordings.get(data_folder.db, recording))
+        asked = questions(words, levels(data_folder, recording), interviewer(data_folder), of)
+        cuts = cut_points(data_folder, recording, words, [known.said[i] for i in own], clock)
         for i, (before, after) in zip(own, cuts, strict=True):
             sentence = known.said[i]
             if asks(sentence.text) or any(
@@ -103,7 +103,7 @@ def _sentences(
                 clock.sample_to_frame(sentence.start),
                 clock.sample_to_frame(sentence.end),
             )
-            fluent = retold.telling(words_said(data, sentence), of).fluent
+            fluent = retold.telling(words_said(data_folder, sentence), of).fluent
             out.append(radio_cut.Sentence(sentence, theme_of[i], near[i], before, after, verdict, fluent))
             at.append(i)
     return out, at
@@ -120,7 +120,7 @@ def _verdict(clips: Iterable[Subclip], sentence: Said, start: int, end: int) -> 
 
 
 def cut_points(
-    data: DataFolder, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
+    data_folder: DataFolder, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
 ) -> list[tuple[int | None, int | None]]:
     """Where each sentence can be cut before and after: the first sample of a frame of the project that lies inside the
     pause there, with a little air; None without a pause.
@@ -129,7 +129,7 @@ def cut_points(
     pause          [──────────]
     after             |      |    before the next one
     """
-    if levels(data, recording) is None:  # not listened to yet: where no word stands
+    if levels(data_folder, recording) is None:  # not listened to yet: where no word stands
         gaps = [(word.end, other.start) for word, other in pairwise(words) if other.start - word.end >= GAP]
         found = (
             [(max(0, words[0].start - GAP), words[0].start), *gaps, (words[-1].end, words[-1].end + GAP)]
@@ -137,7 +137,7 @@ def cut_points(
             else []
         )
     else:
-        found = [(pause.start, pause.end) for pause in found_pauses(data, recording, None, words)]
+        found = [(pause.start, pause.end) for pause in found_pauses(data_folder, recording, None, words)]
     out: list[tuple[int | None, int | None]] = []
     for sentence in rows:
         before = next(
@@ -167,11 +167,11 @@ def _last(clock: Rate, pause: tuple[int, int] | None, end: int) -> int | None:
 
 
 def _pairs(
-    data: DataFolder, project: int, known: Meant, at: Sequence[int]
+    data_folder: DataFolder, project: int, known: Meant, at: Sequence[int]
 ) -> tuple[list[tuple[int, int]], Mapping[tuple[int, int], int]]:
     """What of the chosen sentences tells the same, and which of them the editor picked."""
     place = {(known.said[i].recording, known.said[i].start): index for index, i in enumerate(at)}
-    said_of = judged(data, project)
+    said_of = judged(data_folder, project)
     pairs, better = [], {}
     for pair in retold.told_twice([known.said[i] for i in at], known.rows[list(at)]):
         key, b = ((known.said[at[x]].recording, known.said[at[x]].start) for x in (pair.a, pair.b))
@@ -186,20 +186,20 @@ def _pairs(
 
 
 def _as_story(
-    data: DataFolder,
+    data_folder: DataFolder,
     project: int,
-    rows: Sequence[radio_cut.Sentence],
+    sentences: Sequence[radio_cut.Sentence],
     picked: Sequence[radio_cut.Chosen],
     name: Mapping[int, str],
     order: radio_cut.Order,
     seconds: float,
 ) -> Proposed:
     """The pieces of a proposal as a story: cut at frames inside the pauses, a heading where a theme begins."""
-    this_project = projects.get(data.db, project)
-    sources = recordings.sources(data.db, project)
+    this_project = projects.get(data_folder.db, project)
+    sources = recordings.sources(data_folder.db, project)
     story, why, last = Story(this_project.rate), [], None
     for chosen in picked:
-        said = rows[chosen.bite.first].said
+        said = sentences[chosen.bite.first].said
         first, end = (
             this_project.rate.sample_to_frame(chosen.bite.start),
             this_project.rate.sample_to_frame(chosen.bite.end),
@@ -208,7 +208,7 @@ def _as_story(
         story, _ = catalogue.run(
             story, sources, "add_at_end", {"source": said.recording, "start": first, "length": min(end, total) - first}
         )
-        text = " ".join(sentence.said.text for sentence in rows[chosen.bite.first : chosen.bite.last])
+        text = " ".join(sentence.said.text for sentence in sentences[chosen.bite.first : chosen.bite.last])
         why.append(
             f"{said.speaker or sources[said.recording].name}: “{text[:80]}{'…' if len(text) > 80 else ''}”: "
             f"{name[chosen.theme]}; {chosen.why}"
@@ -219,25 +219,25 @@ def _as_story(
             )
         last = chosen.theme
     title = f"Radio cut, {seconds:.0f} s" if seconds < 90 else f"Radio cut, {seconds / 60:.3g} min"
-    taken = {kept.name for kept in stories.of_project(data.db, project)}
+    taken = {kept.name for kept in stories.of_project(data_folder.db, project)}
     title = next(name for name in (title, *(f"{title} ({k})" for k in range(2, 10_000))) if name not in taken)
-    sid = stories.create_with(data.db, project, title, story, f"proposed: {title}", why, stories.PROPOSED)
-    return Proposed(sid, title, story.length, tuple(why))
+    story_id = stories.create_with(data_folder.db, project, title, story, f"proposed: {title}", why, stories.PROPOSED)
+    return Proposed(story_id, title, story.length, tuple(why))
 
 
-def alternates(data: DataFolder, project: int, recording: int, start: int, end: int) -> list[Said]:
+def alternates(data_folder: DataFolder, project: int, recording: int, start: int, end: int) -> list[Said]:
     """Other tellings of what is said in samples [start, end) of a recording, those that were picked as the better
     ones first."""
-    known = meant(data, project)
+    known = meant(data_folder, project)
     mine = {
         (sentence.recording, sentence.start)
         for sentence in known.said
         if sentence.recording == recording
         and overlap((sentence.start, sentence.end), (start, end)) * 2 > sentence.end - sentence.start
     }
-    said_of = judged(data, project)
+    said_of = judged(data_folder, project)
     out: list[tuple[bool, Said]] = []
-    for pair in all_pairs(data, project, known):
+    for pair in all_pairs(data_folder, project, known):
         sentence, statement = known.said[pair.a], known.said[pair.b]
         better = said_of.get(((sentence.recording, sentence.start), (statement.recording, statement.start)), "")
         for x, y, which in ((sentence, statement, "b"), (statement, sentence, "a")):
@@ -246,22 +246,28 @@ def alternates(data: DataFolder, project: int, recording: int, start: int, end: 
     return [sentence for _, sentence in sorted(out, key=lambda o: o[0])]
 
 
-def other_tellings(data: DataFolder, project: int, story: Story, at: int) -> list[Offer]:
+def other_tellings(data_folder: DataFolder, project: int, story: Story, at: int) -> list[Offer]:
     """What could stand in the place of the piece at story frame `at`: the same told elsewhere, cut in its pauses."""
     if not story.pieces:
         raise Invalid("The story is empty.")
     piece = story.pieces[story.index_at(min(at, story.length - 1))]
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     if piece.source is None or piece.source not in sources:
         raise Invalid("Nobody speaks there.")
-    rate = story.rate
+    frame_rate = story.rate
     out = []
-    for sentence in alternates(data, project, piece.source, *(rate.frame_to_sample(f) for f in piece.used)):
+    for sentence in alternates(
+        data_folder, project, piece.source, *(frame_rate.frame_to_sample(f) for f in piece.used)
+    ):
         ((first, last),) = cut_points(
-            data, sentence.recording, transcripts.words(data.db, sentence.recording), [sentence], rate
+            data_folder,
+            sentence.recording,
+            transcripts.words(data_folder.db, sentence.recording),
+            [sentence],
+            frame_rate,
         )
-        start = rate.sample_to_frame(sentence.start if first is None else first)
-        end = rate.sample_to_frame(sentence.end) + 1 if last is None else rate.sample_to_frame(last)
+        start = frame_rate.sample_to_frame(sentence.start if first is None else first)
+        end = frame_rate.sample_to_frame(sentence.end) + 1 if last is None else frame_rate.sample_to_frame(last)
         params = {"piece": piece.id, "source": sentence.recording, "start": start, "length": max(1, end - start)}
         out.append(
             Offer(

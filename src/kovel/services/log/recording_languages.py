@@ -12,24 +12,25 @@ LISTS = ("fillers", "asking")  # of a language, that can be changed
 BY_NAME = sorted(NAMES.items(), key=lambda kv: kv[1])  # every language that can be heard: code and name
 
 
-def of_code(data: DataFolder, code: str) -> Language:
+def of_code(data_folder: DataFolder, code: str) -> Language:
     """What is known of a language, with the editor's lists where there are such."""
     known = language(code or "en")
 
     def own(which: str, at_first: tuple[str, ...]) -> tuple[str, ...]:
         return (
-            tuple(word for word in kept_settings.get(data.db, _key(which, known.code)).split("\n") if word) or at_first
+            tuple(word for word in kept_settings.get(data_folder.db, _key(which, known.code)).split("\n") if word)
+            or at_first
         )
 
     return replace(known, fillers=own("fillers", known.fillers), asking=own("asking", known.asking))
 
 
-def spoken(data: DataFolder, recording: Recording) -> Language:
+def spoken(data_folder: DataFolder, recording: Recording) -> Language:
     """The language of a recording; English where nothing is known of it."""
-    return of_code(data, recording.tongue)
+    return of_code(data_folder, recording.tongue)
 
 
-def set_list(data: DataFolder, which: str, code: str, text: str) -> None:
+def set_list(data_folder: DataFolder, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
     rows = list(
         dict.fromkeys(
@@ -37,7 +38,7 @@ def set_list(data: DataFolder, which: str, code: str, text: str) -> None:
         )
     )
     before = getattr(language(code), which)
-    kept_settings.put(data.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
+    kept_settings.put(data_folder.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
 
 
 def _key(which: str, code: str) -> str:

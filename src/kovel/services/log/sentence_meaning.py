@@ -136,76 +136,85 @@ def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
     return found
 
 
-def texts_of(data: DataFolder, project: int) -> list[str]:
+def texts_of(data_folder: DataFolder, project: int) -> list[str]:
     """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can
     name themes."""
-    said = meanings.said(data.db, project)
+    said = meanings.said(data_folder.db, project)
     if not said:
         return []  # there is nothing that a shot could be near to
     often: dict[str, int] = {}
     for spoken in said:
         for word in words_of(spoken.text):
             often[word] = often.get(word, 0) + 1
-    shots = [text for _, text in shot_texts(data, project)]
+    shots = [text for _, text in shot_texts(data_folder, project)]
     return [*(content(spoken.text) for spoken in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
 
 
-def shot_texts(data: DataFolder, project: int) -> list[tuple[tuple[int, int], str]]:
+def shot_texts(data_folder: DataFolder, project: int) -> list[tuple[tuple[int, int], str]]:
     """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
-    clock = recordings.clock_of(data.db, project)
+    clock = recordings.clock_of(data_folder.db, project)
     rows = {
         recording.id: recording
-        for recording in recordings.of_project(data.db, project)
+        for recording in recordings.of_project(data_folder.db, project)
         if recording.kind in ("b-roll", "still") and not recording.aside
     }
     out = []
     for recording in rows.values():
-        heard = [spoken.text for spoken in transcripts.sentences_between(data.db, recording.id, 0, 1 << 62)[:SHOT_SAYS]]
+        heard = [
+            spoken.text
+            for spoken in transcripts.sentences_between(data_folder.db, recording.id, 0, 1 << 62)[:SHOT_SAYS]
+        ]
         out.append(((recording.id, 0), content(", ".join([recording.name, *heard]))))
-    for subclip in subclips.of_project(data.db, project):
+    for subclip in subclips.of_project(data_folder.db, project):
         if subclip.recording in rows:
             first, end = (clock.frame_to_sample(f) for f in (subclip.start, subclip.end))
-            heard = [spoken.text for spoken in transcripts.sentences_between(data.db, subclip.recording, first, end)]
+            heard = [
+                spoken.text for spoken in transcripts.sentences_between(data_folder.db, subclip.recording, first, end)
+            ]
             own = [subclip.name, *subclip.tags, subclip.note, rows[subclip.recording].name, *heard[:SHOT_SAYS]]
             out.append(((subclip.recording, subclip.start), content(", ".join(x for x in own if x))))
     return out
 
 
-def shots_near(data: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
+def shots_near(data_folder: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
     """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is
     not near."""
-    asked = meanings.vectors(data.db, [content(spoken.text) for spoken in said])
+    asked = meanings.vectors(data_folder.db, [content(spoken.text) for spoken in said])
     asked = asked[asked.any(1)]
-    shots = shot_texts(data, project)
+    shots = shot_texts(data_folder, project)
     if not len(asked) or not shots:
         return {}
-    rows = meanings.vectors(data.db, [text for _, text in shots])
+    rows = meanings.vectors(data_folder.db, [text for _, text in shots])
     both = 2 if bool(np.any(asked[:, MANY:])) else 1
     like = (rows @ asked.T / both).max(1)
     return {key: float(max(0.0, x)) for (key, _), x in zip(shots, like, strict=True)}
 
 
-def work_out(data: DataFolder, project: int) -> Job | None:
+def work_out(data_folder: DataFolder, project: int) -> Job | None:
     """Queue working out what is not worked out yet; the job that does, or None where nothing is lacking."""
-    open_ = [job for job in jobs.of_project(data.db, project, "meaning") if job.is_open]
+    open_ = [job for job in jobs.of_project(data_folder.db, project, "meaning") if job.is_open]
     if open_:
         return open_[0]
-    lacking = meanings.lacking(data.db, texts_of(data, project))
+    lacking = meanings.lacking(data_folder.db, texts_of(data_folder, project))
     if not lacking:
         return None
-    folder = data.root / "meanings"
+    folder = data_folder.root / "meanings"
     folder.mkdir(exist_ok=True)
     name = folder / uuid4().hex
     name.with_suffix(".json").write_text(json.dumps(lacking))
-    params = {"texts": f"{name}.json", "out": f"{name}.npy", "model": kept_settings.get(data.db, "meaning model")}
-    return jobs.add(data.db, project, "meaning", params)
+    params = {
+        "texts": f"{name}.json",
+        "out": f"{name}.npy",
+        "model": kept_settings.get(data_folder.db, "meaning model"),
+    }
+    return jobs.add(data_folder.db, project, "meaning", params)
 
 
-def take_meant(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
+def take_meant(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what a job worked out."""
     texts, out = Path(job.params["texts"]), Path(job.params["out"])
     rows = np.load(out)
-    meanings.keep(data.db, json.loads(texts.read_text()), rows)
+    meanings.keep(data_folder.db, json.loads(texts.read_text()), rows)
     return f"{result['count']} sentences and words"
 
 
@@ -215,7 +224,7 @@ def clear_up(job: Job) -> None:
         Path(job.params[name]).unlink(missing_ok=True)
 
 
-def set_model(data: DataFolder, folder: str) -> None:
+def set_model(data_folder: DataFolder, folder: str) -> None:
     """Use another English model (a folder with model.safetensors, config.json and tokenizer.json that gives as many
     numbers); empty for the one that is installed. Everything is worked out anew."""
     path = Path(folder.strip()).expanduser() if folder.strip() else None
@@ -233,23 +242,23 @@ def set_model(data: DataFolder, folder: str) -> None:
         if size != ENGLISH:
             raise Invalid(f"That model gives {size or 'no'} numbers a sentence; {ENGLISH} are needed.")
     new = str(path) if path else ""
-    if new != kept_settings.get(data.db, "meaning model"):
-        kept_settings.put(data.db, "meaning model", new)
-        meanings.forget(data.db)
+    if new != kept_settings.get(data_folder.db, "meaning model"):
+        kept_settings.put(data_folder.db, "meaning model", new)
+        meanings.forget(data_folder.db)
 
 
-def keep_up(data: DataFolder, seen: dict[int, str]) -> None:
+def keep_up(data_folder: DataFolder, seen: dict[int, str]) -> None:
     """Queue what is lacking in every project whose words changed since the last look; not while they are being
     heard."""
-    heard = {job.project for job in jobs.unfinished(data.db) if job.kind in ("transcribe", "align", "meaning")}
-    for project in projects.listing(data.db):
-        state = f"{meanings.state(data.db, project.id)} {meanings.noted(data.db, project.id)}"
+    heard = {job.project for job in jobs.unfinished(data_folder.db) if job.kind in ("transcribe", "align", "meaning")}
+    for project in projects.listing(data_folder.db):
+        state = f"{meanings.state(data_folder.db, project.id)} {meanings.noted(data_folder.db, project.id)}"
         if not project.archived and project.id not in heard and seen.get(project.id) != state:
             seen[project.id] = state
-            work_out(data, project.id)
+            work_out(data_folder, project.id)
 
 
-def search(data: DataFolder, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
+def search(data_folder: DataFolder, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
     """Sentences for a question: first those with all its words, then those that are near it in meaning. Each
     sentence once."""
     from kovel.media.sentence_vectors import vectors  # the models are read when somebody asks
@@ -261,16 +270,16 @@ def search(data: DataFolder, project: int, question: str, limit: int = 20, model
         raise Invalid("That is too long to look for. A sentence is enough.")
     hits: list[Hit] = []
     marked: dict[Said, str] = {}
-    for found in transcripts.search(data.db, project, question, limit):
+    for found in transcripts.search(data_folder.db, project, question, limit):
         spoken = Said(
             found.recording, found.start, found.end, found.speaker, found.text.replace("\x02", "").replace("\x03", "")
         )
         marked[spoken] = found.text
-    for index, spoken in enumerate(heard_once(list(marked), recordings.sources(data.db, project))):
+    for index, spoken in enumerate(heard_once(list(marked), recordings.sources(data_folder.db, project))):
         hits.append(Hit(spoken, marked[spoken], "word", round(1 - index / 1000, 3)))
-    known = meant(data, project)
+    known = meant(data_folder, project)
     if known.said:
-        (asked,) = vectors([content(question)], model or kept_settings.get(data.db, "meaning model"))
+        (asked,) = vectors([content(question)], model or kept_settings.get(data_folder.db, "meaning model"))
         have = {(hit.said.recording, hit.said.start) for hit in hits}
         for i, score in nearest(asked, known.rows, known.same, question, limit + len(hits)):
             spoken = known.said[i]
@@ -279,9 +288,9 @@ def search(data: DataFolder, project: int, question: str, limit: int = 20, model
     return hits[:limit]
 
 
-def more_like(data: DataFolder, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
+def more_like(data_folder: DataFolder, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
     """Sentences that mean what one of them means."""
-    known = meant(data, project)
+    known = meant(data_folder, project)
     i = next(
         (
             index

@@ -17,39 +17,39 @@ APART = 28_800  # samples (0.6 s): a pause after which somebody else may speak
 BOTH = 0.2  # the share of a name in each of two voices from which on it tells neither of them
 
 
-def spans_of(said: Sequence[Word]) -> list[tuple[int, int]]:
+def spans_of(said_words: Sequence[Word]) -> list[tuple[int, int]]:
     """Words [first, end) that one voice says: sentences, whoever was thought to say them, broken at pauses."""
     out, at = [], 0
-    for sentence in sentences([replace(word, speaker="") for word in said], APART):
+    for sentence in sentences([replace(word, speaker="") for word in said_words], APART):
         out.append((at, at + sentence.count))
         at += sentence.count
     return out
 
 
-def tell_apart(data: DataFolder, recording: int) -> Job:
+def tell_apart(data_folder: DataFolder, recording: int) -> Job:
     """Queue telling the voices of a recording apart."""
-    this_recording = recordings.get(data.db, recording)
-    facts = media_facts(data, recording)
-    said = transcripts.words(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
+    facts = media_facts(data_folder, recording)
+    said = transcripts.words(data_folder.db, recording)
     if not said:
         raise Invalid(f"{this_recording.name} has no words yet. Transcribe it, then tell its voices apart.")
     if facts is None or not facts["sounded"]:
         raise Invalid(
             f"The sound of {this_recording.name} is still being made. Tell its voices apart when it is there."
         )
-    running = jobs.latest_of_recordings(data.db, this_recording.project, *WORD_JOBS).get(recording)
+    running = jobs.latest_of_recordings(data_folder.db, this_recording.project, *WORD_JOBS).get(recording)
     if running and running.is_open:
         raise Invalid(f"{this_recording.name} is being listened to already.")
     spans = [(said[start].start, said[end - 1].end) for start, end in spans_of(said)]
-    params = {"out": str(data.derived(recording)), "channels": facts["channels"], "spans": spans}
-    return jobs.add(data.db, this_recording.project, "voices", params, recording)
+    params = {"out": str(data_folder.derived(recording)), "channels": facts["channels"], "spans": spans}
+    return jobs.add(data_folder.db, this_recording.project, "voices", params, recording)
 
 
-def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
+def take_voices(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
     assert job.recording is not None
-    recording = recordings.get(data.db, job.recording)
-    said = list(transcripts.words(data.db, recording.id))
+    recording = recordings.get(data_folder.db, job.recording)
+    said = list(transcripts.words(data_folder.db, recording.id))
     spans = spans_of(said)
     if [[said[start].start, said[end - 1].end] for start, end in spans] != job.params["spans"]:
         return "The words were changed meanwhile. Tell the voices apart once more."
@@ -59,7 +59,7 @@ def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     named, names = with_voices(said, voice)
     counts = Counter(result["voices"])
     if named != said:
-        transcripts.change_words(data.db, recording.id, 0, said, named, f"voices of {recording.name} told apart")
+        transcripts.change_words(data_folder.db, recording.id, 0, said, named, f"voices of {recording.name} told apart")
     return (
         f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
@@ -71,12 +71,12 @@ def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     )
 
 
-def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word], tuple[str, str]]:
+def with_voices(said_words: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word], tuple[str, str]]:
     """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that
     both had told neither of them, and goes to the one that had more of it. Words that were named otherwise keep
     their name."""
     had = (Counter[str](), Counter[str]())
-    for word, value in zip(said, voice, strict=True):
+    for word, value in zip(said_words, voice, strict=True):
         if word.speaker:
             had[value][word.speaker] += 1
     count = Counter(voice)
@@ -85,7 +85,7 @@ def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word],
     names = _names_of_voices(had, share)
     new = [
         replace(word, speaker=names[value]) if not word.speaker or word.speaker in vague else word
-        for word, value in zip(said, voice, strict=True)
+        for word, value in zip(said_words, voice, strict=True)
     ]
     return new, names
 
@@ -102,8 +102,8 @@ def _names_of_voices(had: tuple[Counter[str], Counter[str]], share: Mapping[str,
     return names[0], names[1]
 
 
-def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
-    return Outcome(take_voices(data, job, result))
+def _take(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    return Outcome(take_voices(data_folder, job, result))
 
 
 VOICES = JobKind("voices", "voices", 4, _take)

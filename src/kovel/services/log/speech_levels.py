@@ -21,9 +21,9 @@ def _levels(path: Path, stamp: int) -> Levels:
     return Levels.from_array(np.load(path))
 
 
-def levels(data: DataFolder, recording: int) -> Levels | None:
+def levels(data_folder: DataFolder, recording: int) -> Levels | None:
     """The kept levels, as far as they are heard by now; None while there are none."""
-    path = data.derived(recording) / "levels.npy"
+    path = data_folder.derived(recording) / "levels.npy"
     try:
         return _levels(path, path.stat().st_mtime_ns)
     except (OSError, ValueError):
@@ -35,28 +35,30 @@ def _speech(path: Path, stamp: int, settings: Settings) -> Mask:
     return speech(_levels(path, stamp), settings)
 
 
-def speaking(data: DataFolder, recording: int, settings: Settings) -> Mask:
+def speaking(data_folder: DataFolder, recording: int, settings: Settings) -> Mask:
     """For each tick, whether somebody speaks under settings; kept, as only island and threshold change it."""
-    path = data.derived(recording) / "levels.npy"
+    path = data_folder.derived(recording) / "levels.npy"
     return _speech(path, path.stat().st_mtime_ns, Settings(island=settings.island, threshold=settings.threshold))
 
 
 def found_pauses(
-    data: DataFolder, recording: int, settings: Settings | None = None, words: Sequence[Word] | None = None
+    data_folder: DataFolder, recording: int, settings: Settings | None = None, words: Sequence[Word] | None = None
 ) -> list[Pause]:
     """Pauses of a recording under settings; none while nothing was heard of it."""
-    heard = levels(data, recording)
+    heard = levels(data_folder, recording)
     if heard is None:
         return []
     settings = settings or Settings()
-    said = transcripts.words(data.db, recording) if words is None else words
-    return pauses(heard, settings, said, mask=speaking(data, recording, settings))
+    said = transcripts.words(data_folder.db, recording) if words is None else words
+    return pauses(heard, settings, said, mask=speaking(data_folder, recording, settings))
 
 
-def spoken_in(data: DataFolder, piece: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
+def spoken_in(data_folder: DataFolder, piece: Piece, start: int, length: int, frame_rate: Rate) -> Sequence[Word]:
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
 
     def words(source: int, a: int, n: int) -> list[Word]:
-        return transcripts.words_between(data.db, source, rate.frame_to_sample(a), rate.frame_to_sample(a + n))
+        return transcripts.words_between(
+            data_folder.db, source, frame_rate.frame_to_sample(a), frame_rate.frame_to_sample(a + n)
+        )
 
-    return spoken(piece, words, start, length, rate)
+    return spoken(piece, words, start, length, frame_rate)

@@ -82,37 +82,39 @@ def overlap(a: tuple[int, int], b: tuple[int, int]) -> int:
     return max(0, min(a[1], b[1]) - max(a[0], b[0]))
 
 
-def _now(data: DataFolder, project: int) -> tuple[Meant, list[Statement], Floats]:
-    known = meant(data, project)
+def _now(data_folder: DataFolder, project: int) -> tuple[Meant, list[Statement], Floats]:
+    known = meant(data_folder, project)
     found = statements(known.said, known.rows)
     return known, found, meaning_of(found, known.rows)
 
 
-def _where(data: DataFolder, project: int, found: Sequence[Statement]) -> list[theme_rows.Placed | None]:
+def _where(
+    data_folder: DataFolder, project: int, found_statements: Sequence[Statement]
+) -> list[theme_rows.Placed | None]:
     """The theme of each statement: that of its beginning, or of the kept one that it shares most time with."""
     kept: dict[int, list[theme_rows.Placed]] = {}
-    for placed in theme_rows.placed(data.db, project):
+    for placed in theme_rows.placed(data_folder.db, project):
         kept.setdefault(placed.recording, []).append(placed)
     out = []
-    for statement in found:
+    for statement in found_statements:
         rows = kept.get(statement.recording, [])
         best = max(rows, key=lambda p: overlap((p.start, p.end), (statement.start, statement.end)), default=None)
         out.append(best if best and overlap((best.start, best.end), (statement.start, statement.end)) > 0 else None)
     return out
 
 
-def listing(data: DataFolder, project: int) -> list[Theme]:
+def listing(data_folder: DataFolder, project: int) -> list[Theme]:
     """The themes with their statements, largest first, those set aside last."""
-    _, found, _ = _now(data, project)
-    clock = recordings.clock_of(data.db, project)
+    _, found, _ = _now(data_folder, project)
+    clock = recordings.clock_of(data_folder.db, project)
     kept: dict[int, list[tuple[int, int]]] = {}
-    for subclip in subclips.of_project(data.db, project):
+    for subclip in subclips.of_project(data_folder.db, project):
         if subclip.verdict == "keep":
             kept.setdefault(subclip.recording, []).append(
                 (clock.frame_to_sample(subclip.start), clock.frame_to_sample(subclip.end))
             )
     inside: dict[int, list[Shown]] = {}
-    for statement, placed in zip(found, _where(data, project, found), strict=True):
+    for statement, placed in zip(found, _where(data_folder, project, found), strict=True):
         if placed is not None:
             n = sum(overlap(k, (statement.start, statement.end)) for k in kept.get(statement.recording, []))
             inside.setdefault(placed.theme, []).append(
@@ -120,37 +122,39 @@ def listing(data: DataFolder, project: int) -> list[Theme]:
             )
     rows = [
         Theme(theme.id, theme.name, theme.aside, tuple(inside.get(theme.id, ())))
-        for theme in theme_rows.listing(data.db, project)
+        for theme in theme_rows.listing(data_folder.db, project)
     ]
     return sorted(rows, key=lambda t: (t.aside, -t.said))
 
 
-def group(data: DataFolder, project: int) -> list[Theme]:
+def group(data_folder: DataFolder, project: int) -> list[Theme]:
     """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped
     around it."""
-    known, found, _ = _now(data, project)
+    known, found, _ = _now(data_folder, project)
     if known.lacking:
         raise Invalid(
             "What is said is still being worked out. Group it when that is done; the bar above shows how far it is."
         )
     if len(found) < 2:
         raise Invalid("There is too little said in this project to group: transcribe the interviews first.")
-    with theme_rows.grouping(data.db, project):
-        follow(data, project, first=True)
-    return listing(data, project)
+    with theme_rows.grouping(data_folder.db, project):
+        follow(data_folder, project, first=True)
+    return listing(data_folder, project)
 
 
-def _reshape(data: DataFolder, found: Sequence[Statement], where: Sequence[theme_rows.Placed | None]) -> None:
+def _reshape(
+    data_folder: DataFolder, found_statements: Sequence[Statement], where: Sequence[theme_rows.Placed | None]
+) -> None:
     """Statements that are alone in where they were placed, and begin or end elsewhere now, are placed as they are."""
     moved = [
         (statement.recording, placed.start, statement.start, statement.end)
-        for statement, placed in zip(found, where, strict=True)
+        for statement, placed in zip(found_statements, where, strict=True)
         if placed
         and (placed.start, placed.end) != (statement.start, statement.end)
         and sum(other is placed for other in where) == 1
     ]
     if moved:
-        theme_rows.reshape(data.db, moved)
+        theme_rows.reshape(data_folder.db, moved)
 
 
 def _middles(where: Sequence[theme_rows.Placed | None], rows: Floats) -> dict[int, Floats]:
@@ -163,19 +167,22 @@ def _middles(where: Sequence[theme_rows.Placed | None], rows: Floats) -> dict[in
     return {theme: mean / max(1e-9, float(np.linalg.norm(mean))) for theme, mean in means.items()}
 
 
-def _spans(found: Sequence[Statement], indexes: Iterable[int]) -> list[tuple[int, int, int]]:
-    return [(found[index].recording, found[index].start, found[index].end) for index in indexes]
+def _spans(found_statements: Sequence[Statement], indexes: Iterable[int]) -> list[tuple[int, int, int]]:
+    return [
+        (found_statements[index].recording, found_statements[index].start, found_statements[index].end)
+        for index in indexes
+    ]
 
 
-def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
+def follow(data_folder: DataFolder, project: int, *, first: bool = False) -> int:
     """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many.
     Themes that are there stay as they are. Nothing happens before the first grouping (`first`)."""
-    known, found, rows = _now(data, project)
-    there = theme_rows.listing(data.db, project)
+    known, found, rows = _now(data_folder, project)
+    there = theme_rows.listing(data_folder.db, project)
     if known.lacking or (not there and not first):
         return 0
-    where = _where(data, project, found)
-    _reshape(data, found, where)
+    where = _where(data_folder, project, found)
+    _reshape(data_folder, found, where)
     new = [index for index, placed in enumerate(where) if placed is None]
     if not new:
         return 0
@@ -185,44 +192,50 @@ def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
         to.setdefault(nearest_theme(rows[index], middles), []).append(index)
     rest = to.pop(None, [])
     of_rest = grouped(rows[rest])
-    said = _named(data, known, found, rest, of_rest)
+    said = _named(data_folder, known, found, rest, of_rest)
     groups: list[theme_rows.Group] = [(key, "", _spans(found, ids)) for key, ids in to.items()]
     for number in sorted(said):
         together = [index for index, group in zip(rest, of_rest, strict=True) if group == number]
         groups.append((None, said[number], _spans(found, together)))
-    theme_rows.put(data.db, project, groups)
+    theme_rows.put(data_folder.db, project, groups)
     return len(new)
 
 
 def _named(
-    data: DataFolder, known: Meant, found: Sequence[Statement], ids: Sequence[int], groups: Sequence[int]
+    data_folder: DataFolder,
+    known: Meant,
+    found_statements: Sequence[Statement],
+    ids: Sequence[int],
+    groups: Sequence[int],
 ) -> dict[int, str]:
-    texts = [found[i].text for i in ids]
+    texts = [found_statements[i].text for i in ids]
     vocabulary = sorted({word for text in texts for word in words_of(text)})
-    vectors = meanings.vectors(data.db, vocabulary)
-    rows = np.array([known.rows[found[i].first : found[i].last].mean(0) for i in ids], np.float32)
+    vectors = meanings.vectors(data_folder.db, vocabulary)
+    rows = np.array([known.rows[found_statements[i].first : found_statements[i].last].mean(0) for i in ids], np.float32)
     return names(
         texts, groups, rows, {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()}
     )
 
 
-def split(data: DataFolder, project: int, theme: int) -> list[str]:
+def split(data_folder: DataFolder, project: int, theme: int) -> list[str]:
     """A theme in two or more, by what its statements have in common among themselves."""
-    known, found, rows = _now(data, project)
-    theme_rows.get(data.db, project, theme)
-    ids = [index for index, placed in enumerate(_where(data, project, found)) if placed and placed.theme == theme]
+    known, found, rows = _now(data_folder, project)
+    theme_rows.get(data_folder.db, project, theme)
+    ids = [
+        index for index, placed in enumerate(_where(data_folder, project, found)) if placed and placed.theme == theme
+    ]
     if len(ids) < 2:
         raise Invalid("There is one statement in it: nothing to split.")
     inner = rows[ids] - rows[ids].mean(0)
     groups = grouped(inner / np.maximum(np.linalg.norm(inner, axis=1, keepdims=True), 1e-9))
     if len(set(groups)) < 2 or len(set(groups)) > max(2, len(ids) // 2):
         groups = _halves(inner)
-    said = _named(data, known, found, ids, groups)
+    said = _named(data_folder, known, found, ids, groups)
     parts = [
         (said[g], [(found[i].recording, found[i].start) for i, other in zip(ids, groups, strict=True) if other == g])
         for g in sorted(said)
     ]
-    return theme_rows.split(data.db, project, theme, parts)
+    return theme_rows.split(data_folder.db, project, theme, parts)
 
 
 def _halves(rows: Floats) -> list[int]:
@@ -235,13 +248,13 @@ def _halves(rows: Floats) -> list[int]:
     return [int(v) for v in out]
 
 
-def told_twice(data: DataFolder, project: int, most: int = 100) -> list[Twice]:
+def told_twice(data_folder: DataFolder, project: int, most: int = 100) -> list[Twice]:
     """Pairs of sentences that tell the same, most alike first; those that were judged to be apart are left out."""
-    known = meant(data, project)
-    said_of = judged(data, project)
+    known = meant(data_folder, project)
+    said_of = judged(data_folder, project)
     out = []
-    sources = recordings.sources(data.db, project)
-    for pair in all_pairs(data, project, known):
+    sources = recordings.sources(data_folder.db, project)
+    for pair in all_pairs(data_folder, project, known):
         first_spoken, second_spoken = known.said[pair.a], known.said[pair.b]
         if _one_moment(first_spoken, second_spoken, sources):
             continue
@@ -249,9 +262,9 @@ def told_twice(data: DataFolder, project: int, most: int = 100) -> list[Twice]:
             ((first_spoken.recording, first_spoken.start), (second_spoken.recording, second_spoken.start)), ""
         )
         if better != "apart":
-            la, na = _loudness(data, first_spoken)
-            lb, nb = _loudness(data, second_spoken)
-            how = (_told(data, first_spoken), _told(data, second_spoken))
+            la, na = _loudness(data_folder, first_spoken)
+            lb, nb = _loudness(data_folder, second_spoken)
+            how = (_told(data_folder, first_spoken), _told(data_folder, second_spoken))
             out.append(Twice(first_spoken, second_spoken, pair.alike, how, (la, lb), (na, nb), better))
         if len(out) == most:
             break
@@ -275,21 +288,21 @@ def _one_moment(first_spoken: Said, second_spoken: Said, sources: Sources) -> bo
     return begin < other_end and other_begin < end
 
 
-def judged(data: DataFolder, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
+def judged(data_folder: DataFolder, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
     """What the editor said of pairs, by (recording, start) of both."""
-    return {(j.a, j.b): j.better for j in theme_rows.judged(data.db, project)}
+    return {(j.a, j.b): j.better for j in theme_rows.judged(data_folder.db, project)}
 
 
-def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]:
+def all_pairs(data_folder: DataFolder, project: int, known: Meant) -> list[retold.Pair]:
     """What tells the same among all sentences; of very many, only what is in one theme is compared."""
-    key = (str(data.db.path), project)
+    key = (str(data_folder.db.path), project)
     if key in _twice and _twice[key][0] == known.state:
         return _twice[key][1]
     if len(known.said) <= COMPARED:
         found = retold.told_twice(known.said, known.rows)
     else:
         found = []
-        for theme in listing(data, project):
+        for theme in listing(data_folder, project):
             ids = [i for shown in theme.shown for i in range(shown.statement.first, shown.statement.last)][:COMPARED]
             pairs = retold.told_twice([known.said[i] for i in ids], known.rows[ids])
             found += [
@@ -302,20 +315,22 @@ def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]
     return found
 
 
-def _told(data: DataFolder, sentence: Said) -> retold.Telling:
-    return retold.telling(words_said(data, sentence), spoken(data, recordings.get(data.db, sentence.recording)))
+def _told(data_folder: DataFolder, sentence: Said) -> retold.Telling:
+    return retold.telling(
+        words_said(data_folder, sentence), spoken(data_folder, recordings.get(data_folder.db, sentence.recording))
+    )
 
 
-def words_said(data: DataFolder, sentence: Said) -> list[Word]:
+def words_said(data_folder: DataFolder, sentence: Said) -> list[Word]:
     return [
         word
-        for word in transcripts.words_between(data.db, sentence.recording, sentence.start, sentence.end)
+        for word in transcripts.words_between(data_folder.db, sentence.recording, sentence.start, sentence.end)
         if sentence.start <= word.start < sentence.end
     ]
 
 
-def _loudness(data: DataFolder, sentence: Said) -> tuple[float | None, float | None]:
-    heard = levels(data, sentence.recording)
+def _loudness(data_folder: DataFolder, sentence: Said) -> tuple[float | None, float | None]:
+    heard = levels(data_folder, sentence.recording)
     if heard is None:
         return None, None
     start, end = sentence.start // 480, max(sentence.start // 480 + 1, sentence.end // 480)
@@ -323,9 +338,9 @@ def _loudness(data: DataFolder, sentence: Said) -> tuple[float | None, float | N
     return (float(np.percentile(level, 75)), float(np.median(floor))) if len(level) else (None, None)
 
 
-def _take_meaning(data: DataFolder, job: Job, result: Result) -> Outcome:
-    message = take_meant(data, job, result)
-    follow(data, job.project)
+def _take_meaning(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    message = take_meant(data_folder, job, result)
+    follow(data_folder, job.project)
     return Outcome(message, result)
 
 

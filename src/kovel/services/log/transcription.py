@@ -37,30 +37,30 @@ def listen(data: DataFolder, recording: int) -> Job | None:
     return jobs.add(data.db, this_recording.project, "listen", asked, recording)
 
 
-def take_listened(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
+def take_listened(data_folder: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """What was found while listening: a sound with a beat and tones that stand is music, unless it was called
     something else."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     if not result.get("music") or this_recording.kind != "sound":
         return ""
     recordings.update_all(
-        data.db, [(recording, {"kind": "music"})], f"{this_recording.name} sounds like music: its kind"
+        data_folder.db, [(recording, {"kind": "music"})], f"{this_recording.name} sounds like music: its kind"
     )
     return "It sounds like music, so that is its kind now."
 
 
-def names_of(data: DataFolder, project: int) -> list[str]:
+def names_of(data_folder: DataFolder, project: int) -> list[str]:
     """People, places and tags of a project: so that the recogniser writes them as the editor does."""
     out: dict[str, None] = {}
-    for recording in recordings.of_project(data.db, project):
+    for recording in recordings.of_project(data_folder.db, project):
         for this_text in _names_in(recording.name):
             out[this_text] = None
-    for subclip in subclips.of_project(data.db, project):
+    for subclip in subclips.of_project(data_folder.db, project):
         for tag in subclip.tags:
             out[tag] = None
         for this_text in _names_in(subclip.name.partition(" ")[2]):
             out[this_text] = None
-    for text in transcripts.corrected(data.db, project):  # what was corrected once is known from then on
+    for text in transcripts.corrected(data_folder.db, project):  # what was corrected once is known from then on
         this_text = re.sub(r"^\W+|\W+$|['’]s$", "", text)
         if (
             _names_in(this_text) == [this_text]
@@ -98,25 +98,25 @@ def transcribe(data: DataFolder, recording: int) -> Job:
     return jobs.add(data.db, this_recording.project, "transcribe", params, recording)
 
 
-def align(data: DataFolder, recording: int, text: str) -> Job:
+def align(data_folder: DataFolder, recording: int, text: str) -> Job:
     """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
-    this_recording = recordings.get(data.db, recording)
-    facts = media_facts(data, recording)
+    this_recording = recordings.get(data_folder.db, recording)
+    facts = media_facts(data_folder, recording)
     if not this_recording.sound or facts is None or not facts["sounded"]:
         raise Invalid(f"{this_recording.name} has no sound that is ready to put a text to.")
     speakers, said = _script(text)
     if not said:
         raise Invalid(f"There are no words in that text. The words of {this_recording.name} are as they were.")
     params = {
-        "out": str(data.derived(recording)),
+        "out": str(data_folder.derived(recording)),
         "channels": facts["channels"],
         "said": said,
         "speakers": speakers,
-        "model": kept_settings.get(data.db, "model"),
+        "model": kept_settings.get(data_folder.db, "model"),
         "language": this_recording.language,
-        "models": str(data.models),
+        "models": str(data_folder.models),
     }
-    return jobs.add(data.db, this_recording.project, "align", params, recording)
+    return jobs.add(data_folder.db, this_recording.project, "align", params, recording)
 
 
 def _script(text: str) -> tuple[list[str], list[str]]:
@@ -136,12 +136,12 @@ def _script(text: str) -> tuple[list[str], list[str]]:
 class SoFar:
     """The words of a transcription under way, kept as they come where the recording had none."""
 
-    def __init__(self, data: DataFolder, job: Job) -> None:
-        self.data, self.recording = data, job.recording or 0
-        self._path = data.derived(self.recording) / "heard.json"
+    def __init__(self, data_folder: DataFolder, job: Job) -> None:
+        self.data, self.recording = data_folder, job.recording or 0
+        self._path = data_folder.derived(self.recording) / "heard.json"
         self._path.unlink(missing_ok=True)
         self._stamp = 0
-        self._fresh = not transcripts.words_at(data.db, self.recording, 0, 1)
+        self._fresh = not transcripts.words_at(data_folder.db, self.recording, 0, 1)
         self._kept: list[Word] = []
 
     def take(self) -> None:
@@ -168,26 +168,26 @@ class SoFar:
         transcripts.forget_heard(self.data.db, self.recording, self._kept)
 
 
-def take_heard(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
+def take_heard(data_folder: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
     said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
     if said:
-        this_recording = recordings.get(data.db, recording)
+        this_recording = recordings.get(data_folder.db, recording)
         if not any(word.speaker for word in said):
-            said = with_speakers(said, transcripts.words(data.db, recording))
-        transcripts.set_words(data.db, recording, said, f"{this_recording.name} transcribed")
-        recordings.set_spoken(data.db, recording, str(result.get("language", "")))
+            said = with_speakers(said, transcripts.words(data_folder.db, recording))
+        transcripts.set_words(data_folder.db, recording, said, f"{this_recording.name} transcribed")
+        recordings.set_spoken(data_folder.db, recording, str(result.get("language", "")))
     return str(result.get("remark", ""))
 
 
-def set_model(data: DataFolder, folder: str) -> None:
+def set_model(data_folder: DataFolder, folder: str) -> None:
     """Use another recogniser model of the same format (a folder with model.bin); empty for the bundled one."""
     if folder.strip() and not (Path(folder.strip()).expanduser() / "model.bin").is_file():
         raise Invalid(
             f"There is no model.bin in {folder.strip()[:200]}. "
             "A model is a folder with model.bin, config.json and its vocabulary."
         )
-    kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
+    kept_settings.put(data_folder.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
 def _words_of_json(name: str, text: str) -> list[Word]:
@@ -207,7 +207,7 @@ def _words_of_json(name: str, text: str) -> list[Word]:
     return sorted((word for word in said if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
 
 
-def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
+def take_words(data_folder: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
     """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]},
     seconds).
 
@@ -218,7 +218,7 @@ def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> 
     if name.lower().endswith(".json"):
         said = _words_of_json(name, text)
     elif "-->" in text:
-        told = taken_apart(data, "read_words", name, text)
+        told = taken_apart(data_folder, "read_words", name, text)
         said = [Word(*row) for row in told["words"]]
         left = [f"Line {n}: {why}. Left out." for n, why in told["refused"]]
     else:
@@ -233,22 +233,23 @@ def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> 
             f"There are no words in {name}. The words of {recording.name} are as they were."
             + "".join(f" {x}" for x in left[:3])
         )
-    transcripts.set_words(data.db, recording.id, said)
+    transcripts.set_words(data_folder.db, recording.id, said)
     if code := guessed(word.text for word in said[:5000]):
-        recordings.set_spoken(data.db, recording.id, code)
+        recordings.set_spoken(data_folder.db, recording.id, code)
     return len(said), left
 
 
-def transcript(said: Sequence[Word], kind: str) -> str:
+def transcript(said_words: Sequence[Word], kind: str) -> str:
     """Words as `vtt`, `srt`, `json` or plain `txt`."""
     if kind == "vtt":
-        return write_vtt(said)
+        return write_vtt(said_words)
     if kind == "srt":
-        return write_srt(said)
+        return write_srt(said_words)
     if kind == "txt":
         return (
             "\n\n".join(
-                f"{sentence.speaker + ': ' if sentence.speaker else ''}{sentence.text}" for sentence in sentences(said)
+                f"{sentence.speaker + ': ' if sentence.speaker else ''}{sentence.text}"
+                for sentence in sentences(said_words)
             )
             + "\n"
         )
@@ -260,17 +261,17 @@ def transcript(said: Sequence[Word], kind: str) -> str:
             "speaker": word.speaker,
             "sure": round(word.sure, 3),
         }
-        for word in said
+        for word in said_words
     ]
     return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
 
 
-def _take_listened(data: DataFolder, job: Job, result: Result) -> Outcome:
-    return Outcome(take_listened(data, job.recording, result) if job.recording else "", result)
+def _take_listened(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    return Outcome(take_listened(data_folder, job.recording, result) if job.recording else "", result)
 
 
-def _take_words(data: DataFolder, job: Job, result: Result) -> Outcome:
-    return Outcome(take_heard(data, job.recording, result) if job.recording else "")
+def _take_words(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
+    return Outcome(take_heard(data_folder, job.recording, result) if job.recording else "")
 
 
 # somebody waits for pauses and for cameras in step: before short recordings are made whole, of whatever project

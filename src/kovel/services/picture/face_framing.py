@@ -32,21 +32,23 @@ ALL = 0.999  # of a side: so much of it seen is all of it
 
 
 def face_path(
-    data: DataFolder, recording: Recording, clip: Piece | Cover, story: Story
+    data_folder: DataFolder, recording: Recording, clip: Piece | Cover, story: Story
 ) -> list[tuple[int, float, float]]:
     """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording,
     x, y); empty where neither is found. What was found is kept beside the recording."""
     a, n = clip.start, clip.used if isinstance(clip, Cover) else clip.length
     moments = [a] if recording.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
-    pixels = [(moment, c) for moment in moments if (c := colours(data, recording, moment, story.rate)) is not None]
-    kept_at = data.derived(recording.id) / "faces.json"
+    pixels = [
+        (moment, c) for moment in moments if (c := colours(data_folder, recording, moment, story.rate)) is not None
+    ]
+    kept_at = data_folder.derived(recording.id) / "faces.json"
     try:
         kept: dict[str, list[list[float]]] = json.loads(kept_at.read_text())
     except (OSError, ValueError):
         kept = {}
     unknown = {str(moment // GOP): moment for moment, _ in pixels if str(moment // GOP) not in kept}
     for (name, m), picture in zip(
-        unknown.items(), near(data, recording, list(unknown.values()), story.rate), strict=True
+        unknown.items(), near(data_folder, recording, list(unknown.values()), story.rate), strict=True
     ):
         kept[name] = [[face.x, face.y, face.size] for face in faces_in(picture, m)] if picture is not None else []
     found = [[paths.Face(moment, *row) for row in kept[str(moment // GOP)]] for moment, _ in pixels]
@@ -58,11 +60,11 @@ def face_path(
     return paths.moving([c.mean(-1) for _, c in pixels], a)
 
 
-def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
+def on_faces(data_folder: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
     """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with
     neither."""
-    this_project = projects.get(data.db, project)
-    rows_of = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    this_project = projects.get(data_folder.db, project)
+    rows_of = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     sources = {key: recording.source for key, recording in rows_of.items()}
     picture = size_of(story, this_project.width, this_project.height)
     seen = Seen(story, sources)
@@ -76,7 +78,7 @@ def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | C
         window = _window(layer, (recording.width or 16, recording.height or 9), picture)
         if min(window) >= ALL:
             continue  # all of it is seen
-        if found := face_path(data, recording, clip, story):
+        if found := face_path(data_folder, recording, clip, story):
             out += _framed_on(clip, found, window)
         else:
             lacking.append(recording.name)
@@ -115,49 +117,49 @@ def _told(did: str, lacking: list[str]) -> str:
     )
 
 
-def sit_on_faces(data: DataFolder, project: int, story: Story, items: list[int]) -> Asked:
+def sit_on_faces(data_folder: DataFolder, project: int, story: Story, items: list[int]) -> Asked:
     """One edit that frames what is chosen on the speaker's face."""
     xs = [clip for clip in (story.item(item) for item in items) if isinstance(clip, (Piece, Cover))]
     if not any(clip.source for clip in xs):
         raise Invalid("There is no picture to frame: choose a piece or a cover first.")
-    rows, lacking = on_faces(data, project, story, xs)
+    rows, lacking = on_faces(data_folder, project, story, xs)
     if not rows:
         why = f"No face is found in {lacking[0]}, and nothing moves" if lacking else "All of the picture is seen"
         raise Invalid(f"{why}: {'frame it by hand' if lacking else 'zoom in first, then it can sit on the face'}.")
     return "set_several", {"rows": rows, "did": _told("Framed on the face", lacking)}
 
 
-def punch_in(data: DataFolder, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
+def punch_in(data_folder: DataFolder, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
     """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of
     it."""
-    sources: Sources = recordings.sources(data.db, project)
+    sources: Sources = recordings.sources(data_folder.db, project)
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
     changed = [new.piece(i) for i in report.made]
-    rows, lacking = on_faces(data, project, new, list(changed))
+    rows, lacking = on_faces(data_folder, project, new, list(changed))
     zooms: Rows = [[piece.id, "zoom", piece.settings["zoom"]] for piece in changed]
     return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
 
 
-def other_shape(data: DataFolder, project: int, shape: str) -> tuple[int, str]:
+def other_shape(data_folder: DataFolder, project: int, shape: str) -> tuple[int, str]:
     """A copy of the story in another shape, every piece framed on its face: its number, and what was done."""
     if shape not in SHAPES or not SHAPES[shape]:
         raise Invalid(f"A shape is one of: {', '.join(shape for shape in SHAPES if SHAPES[shape])}.")
-    kept = stories.load(data.db, stories.current(data.db, project))
-    if not kept.story.length:
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project))
+    if not kept_story.story.length:
         raise Refused("The story is empty: there is nothing to frame yet.")
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     wide: Rows = [["story", "shape", shape], ["story", "fit", "filled"]]
     try:
-        new = run(kept.story, sources, "set_several", {"rows": wide})[0]
+        new = run(kept_story.story, sources, "set_several", {"rows": wide})[0]
     except Refused:
         raise Invalid(f"This story has the shape {shape} already.") from None
     xs: list[Piece | Cover] = [*new.pieces]
     xs += [cover for cover in new.covers if cover.source in sources]
-    rows, lacking = on_faces(data, project, new, xs)
-    name = f"{kept.name} {shape.replace(':', ' to ')}"
-    there = {kept.name for kept in stories.of_project(data.db, project)}
+    rows, lacking = on_faces(data_folder, project, new, xs)
+    name = f"{kept_story.name} {shape.replace(':', ' to ')}"
+    there = {kept.name for kept in stories.of_project(data_folder.db, project)}
     name = next(name for name in (name, *(f"{name} ({k})" for k in range(2, 100))) if name not in there)
-    sid = stories.create(data.db, project, name, of=kept.id)
+    story_id = stories.create(data_folder.db, project, name, of=kept_story.id)
     did = _told(f"{name}: framed on {len({row[0] for row in rows})} of {len(xs)} pieces and covers", lacking)
-    stories.edit(data.db, sid, None, "set_several", {"rows": [*wide, *rows], "did": did})
-    return sid, did
+    stories.edit(data_folder.db, story_id, None, "set_several", {"rows": [*wide, *rows], "did": did})
+    return story_id, did

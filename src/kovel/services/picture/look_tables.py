@@ -66,22 +66,22 @@ def checked_title(of: str) -> dict[str, Any]:
     return rows
 
 
-def table_of(data: DataFolder, look: Look) -> looks.Table:
-    return looks.made([dict(rows) for rows in look], kept_in(data.tables))
+def table_of(data_folder: DataFolder, look: Look) -> looks.Table:
+    return looks.made([dict(rows) for rows in look], kept_in(data_folder.tables))
 
 
-def table_names(data: DataFolder) -> list[str]:
-    return sorted(path.stem for path in data.tables.glob("*.cube")) if data.tables.is_dir() else []
+def table_names(data_folder: DataFolder) -> list[str]:
+    return sorted(path.stem for path in data_folder.tables.glob("*.cube")) if data_folder.tables.is_dir() else []
 
 
-def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
+def keep_table(data_folder: DataFolder, name: str, table: looks.Table) -> str:
     """Write a table into the folder under a name of its own; the name it has there. One that is there alike is used."""
     name = re.sub(r"[^\w .,()'-]", "_", " ".join(name.split()))[:60].strip(" .") or "table"
     text = cube_text(table)
-    data.tables.mkdir(parents=True, exist_ok=True)
+    data_folder.tables.mkdir(parents=True, exist_ok=True)
     for k in range(1, 1000):
         free = name if k == 1 else f"{name} {k}"
-        to = data.tables / f"{free}.cube"
+        to = data_folder.tables / f"{free}.cube"
         if to.exists():
             if hashlib.sha256(to.read_bytes()).digest() == hashlib.sha256(text.encode()).digest():
                 return free
@@ -92,41 +92,41 @@ def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
     raise Invalid("There are too many tables of that name.")
 
 
-def font_names(data: DataFolder) -> list[str]:
+def font_names(data_folder: DataFolder) -> list[str]:
     return (
-        sorted(path.stem for path in data.fonts.iterdir() if not path.name.startswith("."))
-        if data.fonts.is_dir()
+        sorted(path.stem for path in data_folder.fonts.iterdir() if not path.name.startswith("."))
+        if data_folder.fonts.is_dir()
         else []
     )
 
 
-def take_in_font(data: DataFolder, name: str, body: bytes) -> str:
+def take_in_font(data_folder: DataFolder, name: str, body: bytes) -> str:
     """A font file that an editor brings; refused in words where it is none. Its own name is what it is called by."""
     if len(body) > LARGEST_FONT:
         raise Invalid("That file is too large for a font.")
     kind = {b"OTTO": ".otf", b"wOF2": ".woff2"}.get(body[:4], ".ttf")
-    data.fonts.mkdir(parents=True, exist_ok=True)
-    part = data.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
+    data_folder.fonts.mkdir(parents=True, exist_ok=True)
+    part = data_folder.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
     try:
         part.write_bytes(body)
-        told = taken_apart(data, "read_font", name or "That file", body)
+        told = taken_apart(data_folder, "read_font", name or "That file", body)
         family = re.sub(r"[^\w .,()'-]", "_", told["family"])[:60].strip(" .") or "font"
         if family in OWN:
             family = f"{family} 2"
-        os.replace(part, data.fonts / f"{family}{kind}")
+        os.replace(part, data_folder.fonts / f"{family}{kind}")
     finally:
         part.unlink(missing_ok=True)
     return family
 
 
-def take_in_table(data: DataFolder, name: str, body: bytes) -> str:
+def take_in_table(data_folder: DataFolder, name: str, body: bytes) -> str:
     """A `.cube` table that an editor loads; refused in words where it is none."""
     if len(body) > LARGEST:
         raise Invalid("That file is too large for a table of colours.")
-    read = data.root / f"sent-{uuid4().hex}.cube"  # as it is written again by the child that read it
+    read = data_folder.root / f"sent-{uuid4().hex}.cube"  # as it is written again by the child that read it
     try:
-        taken_apart(data, "read_table", name, body, out=str(read))
-        return keep_table(data, re.sub(r"\.cube$", "", name, flags=re.I), looks.read_cube(read.read_text()))
+        taken_apart(data_folder, "read_table", name, body, out=str(read))
+        return keep_table(data_folder, re.sub(r"\.cube$", "", name, flags=re.I), looks.read_cube(read.read_text()))
     finally:
         read.unlink(missing_ok=True)
 
@@ -135,44 +135,44 @@ def own_look(recording: Recording) -> dict[str, Any]:
     return {setting: recording.settings[setting] for setting in recording.settings if setting in LOOK}
 
 
-def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
+def match(data_folder: DataFolder, recording: int, other: int) -> tuple[str, str]:
     """Give a recording the colours of another: a table is made, kept and set on the recording. (what was done, the
     table).
 
     Where both are of one moment (synced) the same moments are compared, else each as a whole.
     """
-    mine, theirs = recordings.get(data.db, recording), recordings.get(data.db, other)
+    mine, theirs = recordings.get(data_folder.db, recording), recordings.get(data_folder.db, other)
     if mine.project != theirs.project or mine.id == theirs.id:
         raise Invalid("Choose another recording of this project to match to.")
-    rate = projects.get(data.db, mine.project).rate
-    a, b, together = _pixels(data, mine, theirs, rate)
+    frame_rate = projects.get(data_folder.db, mine.project).rate
+    a, b, together = _pixels(data_folder, mine, theirs, frame_rate)
     if a is None or b is None:
         lacking = mine if a is None else theirs
         raise Invalid(f"{lacking.name} has no small pictures yet: match it when they are made.")
-    kept = kept_in(data.tables)
+    kept = kept_in(data_folder.tables)
     own = {name: value for name, value in own_look(mine).items() if name != "table"}
     table = looks.matching(looks.looked(a, own, kept), looks.looked(b, own_look(theirs), kept))
-    name = keep_table(data, f"{mine.name} like {theirs.name}", table)
-    recordings.set_value(data.db, recording, "table", name)
+    name = keep_table(data_folder, f"{mine.name} like {theirs.name}", table)
+    recordings.set_value(data_folder.db, recording, "table", name)
     how = "at the same moments" if together else "as a whole, for they are not synced"
     return f"{mine.name} has the colours of {theirs.name} now, compared {how}", name
 
 
 def _pixels(
-    data: DataFolder, mine: Recording, theirs: Recording, rate: Rate
+    data_folder: DataFolder, mine: Recording, theirs: Recording, frame_rate: Rate
 ) -> tuple[Array | None, Array | None, bool]:
     """Colours of frames of both recordings, and whether they are of the same moments."""
-    count, most = mine.length(rate) or 1, theirs.length(rate) or 1
+    count, most = mine.length(frame_rate) or 1, theirs.length(frame_rate) or 1
     moments = _spread(count)
-    there = [same_moment(mine.source, theirs.source, moment, rate) for moment in moments]
+    there = [same_moment(mine.source, theirs.source, moment, frame_rate) for moment in moments]
     pairs = [
         (moment, other) for moment, other in zip(moments, there, strict=True) if other is not None and 0 <= other < most
     ]
     together = len(pairs) >= 5
     if not together:
         pairs = list(zip(moments, _spread(most), strict=True))
-    of_mine = _colours_at(data, mine, [moment for moment, _ in pairs], rate)
-    return of_mine, _colours_at(data, theirs, [other for _, other in pairs], rate), together
+    of_mine = _colours_at(data_folder, mine, [moment for moment, _ in pairs], frame_rate)
+    return of_mine, _colours_at(data_folder, theirs, [other for _, other in pairs], frame_rate), together
 
 
 def _spread(length: int) -> list[int]:
@@ -180,8 +180,10 @@ def _spread(length: int) -> list[int]:
     return [length * (2 * part + 1) // (2 * SAMPLES) for part in range(SAMPLES)]
 
 
-def _colours_at(data: DataFolder, recording: Recording, frames: Sequence[int], rate: Rate) -> Array | None:
-    found = [seen for seen in (colours(data, recording, frame, rate) for frame in frames) if seen is not None]
+def _colours_at(data_folder: DataFolder, recording: Recording, frames: Sequence[int], frame_rate: Rate) -> Array | None:
+    found = [
+        seen for seen in (colours(data_folder, recording, frame, frame_rate) for frame in frames) if seen is not None
+    ]
     return np.concatenate([seen[::2, ::2].reshape(-1, 3) for seen in found]) if found else None
 
 

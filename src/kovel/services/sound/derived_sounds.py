@@ -23,79 +23,79 @@ PACED = 60  # retimed ones of a recording
 LONGEST = 30 * 48_000  # samples heard at once
 
 
-def made_file(data: DataFolder, recording: int, name: str) -> Path:
-    return data.derived(recording) / "made" / f"{name}.pcm"
+def made_file(data_folder: DataFolder, recording: int, name: str) -> Path:
+    return data_folder.derived(recording) / "made" / f"{name}.pcm"
 
 
-def want_cleaned(data: DataFolder, recording: int) -> Job | None:
+def want_cleaned(data_folder: DataFolder, recording: int) -> Job | None:
     """Have a recording's cleaned sound made, if one is set and not there; None where there is nothing to do."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     name = made_of(this_recording.source)
-    running = jobs.latest_of_recordings(data.db, this_recording.project, "clean").get(recording)
+    running = jobs.latest_of_recordings(data_folder.db, this_recording.project, "clean").get(recording)
     under_way = running if running and running.is_open else None
     if under_way and under_way.params["name"] != name:
-        jobs.end(data.db, under_way.id, JobState.CANCELLED)
+        jobs.end(data_folder.db, under_way.id, JobState.CANCELLED)
         under_way = None
-    if not name or under_way or made_file(data, recording, name).exists():
+    if not name or under_way or made_file(data_folder, recording, name).exists():
         return under_way
     if running and running.has_failed and running.params["name"] == name:
         return running  # told; another try is the editor's
-    facts = media_facts(data, recording)
+    facts = media_facts(data_folder, recording)
     if facts is None or not facts["sounded"]:
         raise Invalid(f"The sound of {this_recording.name} is still being made. Clean it when it is there.")
     params = {
-        "out": str(data.derived(recording)),
+        "out": str(data_folder.derived(recording)),
         "channels": facts["channels"],
         "name": name,
         "wanted": {name: this_recording.settings[name] for name in CLEANING},
     }
-    return jobs.add(data.db, this_recording.project, "clean", params, recording)
+    return jobs.add(data_folder.db, this_recording.project, "clean", params, recording)
 
 
-def want_retimed(data: DataFolder, project: int, plan: Plan) -> list[Job]:
+def want_retimed(data_folder: DataFolder, project: int, plan: Plan) -> list[Job]:
     """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
     failed = []
     rows: dict[str, Job] = {}
     for key, wanted in plan.retimed.items():
-        lacking = [name for name in wanted if not made_file(data, key, name).exists()]
-        facts = media_facts(data, key) if lacking else None
+        lacking = [name for name in wanted if not made_file(data_folder, key, name).exists()]
+        facts = media_facts(data_folder, key) if lacking else None
         if facts is None or not facts["sounded"]:
             continue
-        rows = rows or {job.params["name"]: job for job in reversed(jobs.of_project(data.db, project, "retime"))}
+        rows = rows or {job.params["name"]: job for job in reversed(jobs.of_project(data_folder.db, project, "retime"))}
         for name in lacking:
             old = rows.get(name)
             if old and old.has_failed:
                 failed.append(old)
             elif old is None or old.state in (JobState.DONE, JobState.CANCELLED):
                 params = {
-                    "out": str(data.derived(key)),
+                    "out": str(data_folder.derived(key)),
                     "channels": facts["channels"],
                     "name": name,
                     "pace": wanted[name].to_json(),
                 }
-                jobs.add(data.db, project, "retime", params, key)
+                jobs.add(data_folder.db, project, "retime", params, key)
                 if wanted[name].of:
-                    want_cleaned(data, key)
+                    want_cleaned(data_folder, key)
     return failed
 
 
-def all_retimed(data: DataFolder, plan: Plan) -> bool:
+def all_retimed(data_folder: DataFolder, plan: Plan) -> bool:
     """Whether every retimed sound of a plan is made."""
-    return all(made_file(data, key, name).exists() for key, names in plan.retimed.items() for name in names)
+    return all(made_file(data_folder, key, name).exists() for key, names in plan.retimed.items() for name in names)
 
 
-def set_on_recording(data: DataFolder, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+def set_on_recording(data_folder: DataFolder, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
-    this_recording, did = recordings.set_value(data.db, recording, setting, value)
+    this_recording, did = recordings.set_value(data_folder.db, recording, setting, value)
     if setting in CLEANING:
-        want_cleaned(data, recording)
+        want_cleaned(data_folder, recording)
     return this_recording, did
 
 
-def throw_old_away(data: DataFolder, recording: int) -> None:
+def throw_old_away(data_folder: DataFolder, recording: int) -> None:
     """All but the last few made sounds of a recording go; what is set now stays."""
-    folder = data.derived(recording) / "made"
-    now = made_of(recordings.get(data.db, recording).source)
+    folder = data_folder.derived(recording) / "made"
+    now = made_of(recordings.get(data_folder.db, recording).source)
     with contextlib.suppress(OSError):
         for kind, kept in (("clean", KEPT - 1), ("pace", PACED)):
             rows = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
@@ -104,17 +104,17 @@ def throw_old_away(data: DataFolder, recording: int) -> None:
                     gone.unlink(missing_ok=True)
 
 
-def found_in(data: DataFolder, recording: int) -> dict[str, Any] | None:
+def found_in(data_folder: DataFolder, recording: int) -> dict[str, Any] | None:
     """What was found while the sound that is heard now was made; None while it is not there."""
-    name = made_of(recordings.get(data.db, recording).source)
+    name = made_of(recordings.get(data_folder.db, recording).source)
     try:
-        found: dict[str, Any] = json.loads((data.derived(recording) / "made" / f"{name}.json").read_text())
+        found: dict[str, Any] = json.loads((data_folder.derived(recording) / "made" / f"{name}.json").read_text())
     except (OSError, ValueError):
         return None
     return found
 
 
-def hear(data: DataFolder, recording: int, start: int, end: int, settings: Mapping[str, object]) -> bytes:
+def hear(data_folder: DataFolder, recording: int, start: int, end: int, settings: Mapping[str, object]) -> bytes:
     """Samples [a, b) of a recording as they would be cleaned by these settings; at most half a minute."""
     from kovel.core.sound.cleaning import Wanted  # what it needs is slow to load
     from kovel.media.clean import cleaned_stretch
@@ -130,15 +130,15 @@ def hear(data: DataFolder, recording: int, start: int, end: int, settings: Mappi
             )
             raise Invalid(f"{said}.")
         wanted[name] = kept
-    this_recording = recordings.get(data.db, recording)
-    facts = media_facts(data, recording)
+    this_recording = recordings.get(data_folder.db, recording)
+    facts = media_facts(data_folder, recording)
     if not this_recording.sound or facts is None or not facts["sounded"]:
         raise Invalid(f"{this_recording.name} has no sound that could be cleaned.")
     start, end = max(0, start), min(end, facts["samples"], start + LONGEST)
     if end - start < 4_800:
         raise Invalid("Choose at least a tenth of a second of sound to hear.")
     try:
-        return cleaned_stretch(data.derived(recording), facts["channels"], start, end, Wanted(**wanted))
+        return cleaned_stretch(data_folder.derived(recording), facts["channels"], start, end, Wanted(**wanted))
     except Unusable as error:
         raise Invalid(f"{this_recording.name}: {error}") from None
 
@@ -151,13 +151,15 @@ def sounds_read(params: Mapping[str, Any]) -> list[Path]:
     return [Path(p) for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
-def hold_for_sounds(data: DataFolder, job: Job) -> Hold | None:
+def hold_for_sounds(data_folder: DataFolder, job: Job) -> Hold | None:
     """Held while a derived sound that it reads is being made; for good where that does not come any more."""
     lacking = [path for path in sounds_read(job.params) if not path.exists()]
     if not lacking:
         return None
-    coming = {job.params["name"]: job for job in jobs.latest_of_recordings(data.db, job.project, "clean").values()}
-    for this_job in reversed(jobs.of_project(data.db, job.project, "retime")):  # the newest of a name counts
+    coming = {
+        job.params["name"]: job for job in jobs.latest_of_recordings(data_folder.db, job.project, "clean").values()
+    }
+    for this_job in reversed(jobs.of_project(data_folder.db, job.project, "retime")):  # the newest of a name counts
         coming[this_job.params["name"]] = this_job
     for path in lacking:
         maker = coming.get(path.stem)
@@ -172,15 +174,15 @@ def hold_for_sounds(data: DataFolder, job: Job) -> Hold | None:
     return Hold()
 
 
-def _hold_for_pauses(data: DataFolder, job: Job) -> Hold | None:
+def _hold_for_pauses(data_folder: DataFolder, job: Job) -> Hold | None:
     """The pauses of a recording tell what its noise is."""
-    listening = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
+    listening = jobs.latest_of_recordings(data_folder.db, job.project, "listen").get(job.recording or 0)
     return Hold() if listening is not None and listening.is_open else None
 
 
-def _take(data: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
+def _take(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
     if job.recording is not None:
-        throw_old_away(data, job.recording)
+        throw_old_away(data_folder, job.recording)
     return Outcome(result=result)
 
 

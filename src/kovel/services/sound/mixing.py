@@ -41,17 +41,17 @@ REACH = 3  # frames by which room tone reaches under its neighbours, to come and
 WORD_GAP = 0.12  # seconds between words that are one stretch of speech
 
 
-def speech_of(data: DataFolder, recording: int, start: int, end: int) -> list[Span]:
+def speech_of(data_folder: DataFolder, recording: int, start: int, end: int) -> list[Span]:
     """Samples [a, b) of a recording in which somebody speaks: its words; where it has none, what the detector found."""
-    said: list[Word] = transcripts.words_between(data.db, recording, start, end)
-    if said:
+    said_words: list[Word] = transcripts.words_between(data_folder.db, recording, start, end)
+    if said_words:
         return spans_joined(
-            ((max(start, word.start), min(end, word.end)) for word in said if word.text != VOICE),
+            ((max(start, word.start), min(end, word.end)) for word in said_words if word.text != VOICE),
             int(WORD_GAP * SAMPLE_RATE),
         )
-    if levels(data, recording) is None:
+    if levels(data_folder, recording) is None:
         return [(start, end)]
-    mask = speaking(data, recording, Settings())[start // TICK : -(-end // TICK)]
+    mask = speaking(data_folder, recording, Settings())[start // TICK : -(-end // TICK)]
     edges = np.flatnonzero(np.diff(np.concatenate([[0], mask.astype(np.int8), [0]])))
     return [
         (start // TICK * TICK + int(begin) * TICK, start // TICK * TICK + int(end) * TICK)
@@ -71,24 +71,24 @@ def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, i
             yield clip, at, clip.source
 
 
-def speech_in(data: DataFolder, story: Story, sources: Sources) -> list[Span]:
+def speech_in(data_folder: DataFolder, story: Story, sources: Sources) -> list[Span]:
     """Story frames in which somebody is heard speaking: in the dialogue, or as a voice-over."""
-    to = story.rate.frame_to_sample
-    out: list[Span] = []
+    to_sample = story.rate.frame_to_sample
+    spans: list[Span] = []
     for clip, at, source in _speaking(story, sources):
         first, end = clip.used if isinstance(clip, Piece) else (clip.start, clip.end)
-        for start, until in speech_of(data, source, to(first), to(end)):
+        for start, until in speech_of(data_folder, source, to_sample(first), to_sample(end)):
             f = sorted(at + floor(frames_to(clip, story.rate.sample_to_frame(max(0, s)))) for s in (start, until - 1))
-            out.append((max(at, f[0]), min(at + clip.length, f[1] + 1)))
-    return spans_joined(out)
+            spans.append((max(at, f[0]), min(at + clip.length, f[1] + 1)))
+    return spans_joined(spans)
 
 
-def duck(data: DataFolder, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
+def duck(data_folder: DataFolder, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
     """Ducking of sounds and covers under all that is said."""
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     chosen = [story.item(item) for item in items] or [sound for sound in story.sounds if sound.kind == "music"]
     rows: list[list[Any]] = []
-    talk = speech_in(data, story, sources)
+    talk = speech_in(data_folder, story, sources)
     for clip in chosen:
         if isinstance(clip, Piece):
             raise Invalid("Music, natural sound and effects go down under speech. Choose one of them.")
@@ -136,14 +136,14 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     measured = powers(data, make_plan(story, sources))
     read = story.reading(sources)
     groups: dict[tuple[str, int], list[tuple[int, np.ndarray]]] = {}
-    to = story.rate.frame_to_sample
+    to_sample = story.rate.frame_to_sample
     for clip, _, source in _speaking(story, sources):
         rows = next(
             (measured[key] for key in ((source, made_of(sources[source])), (source, "")) if key in measured), None
         )
         if rows is None:
             continue
-        start, end = (to(f) for f in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end)))
+        start, end = (to_sample(f) for f in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end)))
         first, last = start // STEP, min(len(rows), -(-end // STEP))
         talk = np.zeros(max(0, last - first), bool)
         for begin, until in speech_of(data, source, start, end):
@@ -163,19 +163,21 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     return out
 
 
-def _speaker(data: DataFolder, recording: int, start: int, end: int) -> str:
+def _speaker(data_folder: DataFolder, recording: int, start: int, end: int) -> str:
     """Who speaks the most in samples [a, b) of a recording, as its words have it."""
     count: dict[str, int] = {}
-    for word in transcripts.words_between(data.db, recording, start, end):
+    for word in transcripts.words_between(data_folder.db, recording, start, end):
         count[word.speaker] = count.get(word.speaker, 0) + word.end - word.start
     return max(count, key=lambda k: count[k]) if count else ""
 
 
-def even_voices(data: DataFolder, project: int, story: Story, apart: str = "speaker") -> tuple[Asked, list[Voice]]:
+def even_voices(
+    data_folder: DataFolder, project: int, story: Story, apart: str = "speaker"
+) -> tuple[Asked, list[Voice]]:
     """One edit that brings every voice to the loudness the story aims at, and the voices as they were."""
     if apart not in ("speaker", "piece"):
         raise Invalid("Voices are evened out by speaker or by piece.")
-    found = voices(data, project, story, apart)
+    found = voices(data_folder, project, story, apart)
     if not found:
         raise Invalid("Nobody speaks in the story, or its sound is not there yet.")
     target = target_of(story)
@@ -195,13 +197,13 @@ def even_voices(data: DataFolder, project: int, story: Story, apart: str = "spea
     return ("set_several", {"rows": rows, "did": did + (" and more" if len(found) > 6 else "")}), found
 
 
-def _files(data: DataFolder, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
+def _files(data_folder: DataFolder, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
     """A plan and the files it is read from, as a child takes them."""
     files = {}
     for i in {heard.source for heard in plan.sounds}:
-        facts = whole_sound_of(data, i, "Try again")
-        made = {name: str(path) for name in plan.made.get(i, ()) if (path := made_file(data, i, name)).exists()}
-        files[str(i)] = {"pcm": str(data.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
+        facts = whole_sound_of(data_folder, i, "Try again")
+        made = {name: str(path) for name in plan.made.get(i, ()) if (path := made_file(data_folder, i, name)).exists()}
+        files[str(i)] = {"pcm": str(data_folder.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
     return plan.to_json(sources), files
 
 
@@ -254,14 +256,14 @@ def measure(data: DataFolder, project: int, story: Story, dips: bool = True) -> 
 
 
 def to_target(
-    data: DataFolder, project: int, story: Story, target: float | None = None
+    data_folder: DataFolder, project: int, story: Story, target: float | None = None
 ) -> tuple[Asked, dict[str, float]]:
     """One edit that brings the story to its target, peaks tamed; and what it measured before and will after."""
     own = dict(story.settings).get("story", NONE)
     aim = target_of(story) if target is None else target
     if SETTINGS["target"].as_kept(aim) is None:
         raise Invalid(f"Loudness is aimed at {SETTINGS['target'].between}.")
-    now = measure(data, project, story, dips=False)
+    now = measure(data_folder, project, story, dips=False)
     samples = SAMPLE_RATE / float(story.rate.fps)
     done = mastered(now.power, now.peaks, samples, aim)
     if done is None:
@@ -290,7 +292,7 @@ def to_target(
 
 
 def fit_music(
-    data: DataFolder, project: int, story: Story, sound: int, until: int | None = None
+    data_folder: DataFolder, project: int, story: Story, sound: int, until: int | None = None
 ) -> tuple[Asked, list[dict[str, Any]]]:
     """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how
     alike."""
@@ -298,7 +300,7 @@ def fit_music(
     from kovel.media.listen import sound24
 
     this_sound = story.sound(sound)
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     name = _name(sources, this_sound)
     if this_sound in story.loose_sounds:
         raise Refused("That sound is loose. Lay it under a word first.")
@@ -307,19 +309,26 @@ def fit_music(
     end = story.length if until is None else until
     if end <= at:
         raise Invalid("The music begins behind that moment.")
-    this_beats = beats(data, this_sound.source)
+    this_beats = beats(data_folder, this_sound.source)
     if not this_beats.beats:
-        find(data, this_sound.source)
+        find(data_folder, this_sound.source)
         raise Invalid(f"{name}: its beats are being found. Fit it again in a moment.")
-    facts = media_facts(data, this_sound.source) or {"channels": 1, "samples": 0}
-    sound_ = sound24(data.derived(this_sound.source), facts["channels"])
+    facts = media_facts(data_folder, this_sound.source) or {"channels": 1, "samples": 0}
+    sound_ = sound24(data_folder.derived(this_sound.source), facts["channels"])
     alike = likeness(beat_pictures(sound_, this_beats.beats), this_beats.first, this_beats.bar)
-    to = story.rate.frame_to_sample
+    to_sample = story.rate.frame_to_sample
     try:
-        done = fit(this_beats, facts["samples"], to(end) - to(at), alike, to(first.start), early=to(at))
+        done = fit(
+            this_beats,
+            facts["samples"],
+            to_sample(end) - to_sample(at),
+            alike,
+            to_sample(first.start),
+            early=to_sample(at),
+        )
     except CannotFit as error:
         raise Invalid(f"{name}: {error}") from None
-    begin = to(end) - done.length
+    begin = to_sample(end) - done.length
     found = [
         {
             "at": story.rate.sample_to_frame(begin + seam.at),
@@ -333,20 +342,20 @@ def fit_music(
     return ("fit_music", params), found
 
 
-def spread(data: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
+def spread(data_folder: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
     """One edit that spreads the bites along music: each begins on a bar of it, so many bars apart."""
     this_sound = story.sound(sound)
     if this_sound.tether.piece:
         raise Invalid("Music that bites are spread along keeps to the story's clock. Set that first (All edits).")
-    rate = story.rate
+    frame_rate = story.rate
     marks = [
-        story.at(sound) + rate.sample_to_frame(downbeat) - sound.start
+        story.at(sound) + frame_rate.sample_to_frame(downbeat) - sound.start
         for sound in parts_of(story, this_sound)
-        for downbeat in beats(data, sound.source).downbeats
-        if sound.start <= rate.sample_to_frame(downbeat) < sound.end
+        for downbeat in beats(data_folder, sound.source).downbeats
+        if sound.start <= frame_rate.sample_to_frame(downbeat) < sound.end
     ]
     if not marks:
-        find(data, this_sound.source)
+        find(data_folder, this_sound.source)
         raise Invalid("Its beats are being found. Try again in a moment.")
     bar = (marks[-1] - marks[0]) / max(1, len(marks) - 1)
     on = [round(marks[-1] + bar * (k + 1)) for k in range(400)]  # the music may be fitted longer afterwards
@@ -356,10 +365,10 @@ def spread(data: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
 TONE = "Room tone, "
 
 
-def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
+def lay_room_tone(data_folder: DataFolder, project: int, story: Story) -> Asked:
     """One edit that lays room tone under every space of the story, of the recording that is heard beside it and as
     loud."""
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     read = story.reading(sources)
     of_story = float(dict(story.settings).get("story", NONE)["level"])
     rows: list[list[Any]] = []
@@ -371,7 +380,7 @@ def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
         own = float(level[-1][1] if isinstance(level, tuple) else level) - of_story
         begin = max(0, story.starts[index] - REACH)
         end = min(story.length, story.starts[index + 1] + REACH)
-        tone = tone_of(data, project, near.source)
+        tone = tone_of(data_folder, project, near.source)
         rows += _tone_rows(tone.id, tone.length(story.rate), begin, end, own)
     if not rows:
         raise Invalid("There is no space without sound in the story, or it has its room tone.")
@@ -412,17 +421,19 @@ def _tone_rows(tone: int, total: int, begin: int, end: int, level: float) -> Ite
         at += max(1, count - REACH) if count == total else count
 
 
-def tone_of(data: DataFolder, project: int, recording: int) -> recordings.Recording:
+def tone_of(data_folder: DataFolder, project: int, recording: int) -> recordings.Recording:
     """The room tone of a recording as a recording of its own: made once, 30 s out of its pauses."""
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     name = f"{TONE}{this_recording.name}"[:120]
-    there = next((recording for recording in recordings.of_project(data.db, project) if recording.name == name), None)
+    there = next(
+        (recording for recording in recordings.of_project(data_folder.db, project) if recording.name == name), None
+    )
     if there is not None:
         return there
-    facts = whole_sound_of(data, recording, "Try again")
-    path = free_name(data.uploads(project), safe(name), ".wav")
+    facts = whole_sound_of(data_folder, recording, "Try again")
+    path = free_name(data_folder.uploads(project), safe(name), ".wav")
     try:
-        call("tone", {"out": str(data.derived(recording)), "channels": facts["channels"], "to": str(path)})
+        call("tone", {"out": str(data_folder.derived(recording)), "channels": facts["channels"], "to": str(path)})
     except Unusable as error:
         raise Invalid(f"{this_recording.name}: {error}") from None
-    return bring_in(data, project, path, name=name, kind="sound")
+    return bring_in(data_folder, project, path, name=name, kind="sound")

@@ -18,7 +18,7 @@ MOST = 48_000 * 2 * 3600 + 1_000  # bytes: an hour
 
 
 def take_in(
-    data: DataFolder, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0
+    data_folder: DataFolder, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0
 ) -> tuple[Recording, Asked]:
     """Keep a take (WAV), bring it in as a voice, and the edit that lays it at story frame `at`.
 
@@ -26,9 +26,9 @@ def take_in(
     """
     if at >= story.length:
         raise Invalid("The playhead stands at the end of the story: a voice-over begins within it.")
-    count = sum(recording.kind == "voice" for recording in recordings.of_project(data.db, project)) + 1
+    count = sum(recording.kind == "voice" for recording in recordings.of_project(data_folder.db, project)) + 1
     name = f"Voice-over {count}"
-    folder = data.uploads(project)
+    folder = data_folder.uploads(project)
     folder.mkdir(parents=True, exist_ok=True)
     part = folder / f".{token_hex(8)}.part"
     with part.open("xb") as out:
@@ -38,7 +38,7 @@ def take_in(
         with wave.open(str(path)) as f:
             if f.getnframes() < f.getframerate() // 5:
                 raise Invalid("Nothing was recorded. Check that the page may use the microphone.")
-        recording = bring_in(data, project, path, name=name, kind="voice")
+        recording = bring_in(data_folder, project, path, name=name, kind="voice")
     except (wave.Error, EOFError, Unusable):
         path.unlink(missing_ok=True)
         raise Invalid("What came from the microphone is no sound that can be read. Try again.") from None

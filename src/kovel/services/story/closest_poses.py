@@ -33,40 +33,46 @@ class At:
     pose: Pose
 
 
-def _pause(data: DataFolder, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
+def _pause(data_folder: DataFolder, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
     """The pause around a frame of a recording, in whole frames that lie inside it."""
     at = clock.frame_to_sample(edge)
-    found = next((pause for pause in found_pauses(data, source) if pause.start <= at <= pause.end), None)
+    found = next((pause for pause in found_pauses(data_folder, source) if pause.start <= at <= pause.end), None)
     if found is None:
         return None
     start, end = clock.sample_to_frame(found.start), clock.sample_to_frame(found.end)
     return start + (clock.frame_to_sample(start) < found.start), end
 
 
-def _pose(data: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
+def _pose(data_folder: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
     left, right = seam.left, seam.right
     if left.source is None or right.source is None or left.source not in sources or right.source not in sources:
         return None
     if not (left.clock.as_shot and right.clock.as_shot):
         return None  # their edges stand on clocks of their own
     after, before = (round(x * float(clock.fps)) for x in (AFTER, BEFORE))
-    out = room_in(_pause(data, left.source, left.end, clock), left.end, after, before, max(-REACH, 1 - left.length))
+    out = room_in(
+        _pause(data_folder, left.source, left.end, clock), left.end, after, before, max(-REACH, 1 - left.length)
+    )
     into = room_in(
-        _pause(data, right.source, right.start, clock), right.start, after, before, high=min(REACH, right.length - 1)
+        _pause(data_folder, right.source, right.start, clock),
+        right.start,
+        after,
+        before,
+        high=min(REACH, right.length - 1),
     )
     out = Room(out.low, min(out.high, (sources[left.source].length(clock) or left.end) - left.end))
     into = Room(max(into.low, -right.start), into.high)
     if out == into == Room(0, 0):
         return None
-    greys = _greys(data, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
-    y = _greys(data, sources, right, right.start + into.low, right.start + into.high + CONTEXT + 1, clock)
+    greys = _greys(data_folder, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
+    y = _greys(data_folder, sources, right, right.start + into.low, right.start + into.high + CONTEXT + 1, clock)
     return closest(greys, out, y, into) if greys is not None and y is not None else None
 
 
-def _greys(data: DataFolder, sources: Sources, piece: Piece, start: int, end: int, clock: Rate) -> Grey | None:
+def _greys(data_folder: DataFolder, sources: Sources, piece: Piece, start: int, end: int, clock: Rate) -> Grey | None:
     """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands
     for those before."""
-    every = pictures(data, piece.source or 0)
+    every = pictures(data_folder, piece.source or 0)
     if every is None or not len(every):
         return None
     own = sources[piece.source or 0].rate
@@ -74,23 +80,23 @@ def _greys(data: DataFolder, sources: Sources, piece: Piece, start: int, end: in
     return shown
 
 
-def pose_at(data: DataFolder, project: int, story: Story, seam: Seam) -> At | None:
-    found = _pose(data, recordings.sources(data.db, project), seam, story.rate)
+def pose_at(data_folder: DataFolder, project: int, story: Story, seam: Seam) -> At | None:
+    found = _pose(data_folder, recordings.sources(data_folder.db, project), seam, story.rate)
     return At(seam.right.id, seam.at, found) if found else None
 
 
-def poses(data: DataFolder, project: int, story: Story) -> list[At]:
+def poses(data_folder: DataFolder, project: int, story: Story) -> list[At]:
     """What can be gained at every exposed jump. A piece between two jumps is moved at both of its ends."""
     return [
         at
-        for seam in exposed(story, recordings.sources(data.db, project))
-        if (at := pose_at(data, project, story, seam))
+        for seam in exposed(story, recordings.sources(data_folder.db, project))
+        if (at := pose_at(data_folder, project, story, seam))
     ]
 
 
-def offered(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
+def offered(data_folder: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
     """The closest pose as a way to take some of the jolt out of a jump."""
-    at = pose_at(data, project, story, seam)
+    at = pose_at(data_folder, project, story, seam)
     if at is None:
         return []
     how = ", ".join(
@@ -102,12 +108,12 @@ def offered(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Of
     return [Offer("pose", "The closest pose", why, "set_poses", {"poses": [[at.piece, at.pose.out, at.pose.into]]})]
 
 
-def all_poses(data: DataFolder, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
+def all_poses(data_folder: DataFolder, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
     """One edit that moves every exposed jump to its closest pose; and what there is to judge of it."""
-    found = poses(data, project, story)
+    found = poses(data_folder, project, story)
     if not found:
         raise Invalid("At no exposed jump is there a closer pose within the pauses beside it.")
     asked: dict[str, object] = {"poses": [[at.piece, at.pose.out, at.pose.into] for at in found]}
-    _, report = run(story, recordings.sources(data.db, project), "set_poses", asked)
+    _, report = run(story, recordings.sources(data_folder.db, project), "set_poses", asked)
     gains = [f"Strength {at.pose.before} to {at.pose.after} at {stamp(at.frame, story.rate)}" for at in found[:TOLD]]
     return ("set_poses", asked), report.with_notes(gains)

@@ -27,11 +27,11 @@ class Covers:
     offers: list[Offer]
 
 
-def covers(data: DataFolder, project: int, story: Story, at: int, until: int | None = None) -> Covers:
+def covers(data_folder: DataFolder, project: int, story: Story, at: int, until: int | None = None) -> Covers:
     """For a stretch of the story, or for the sentence at a frame."""
     reach = LONGEST * story.rate.nominal
     if until is None:
-        span = sentence_around(words_around(data, story, max(0, at - reach), at + 2 * reach), at, story.rate)
+        span = sentence_around(words_around(data_folder, story, max(0, at - reach), at + 2 * reach), at, story.rate)
         if span is None:
             raise Invalid("Nothing more is said from here on. Choose words, or go to where somebody speaks.")
     else:
@@ -39,22 +39,24 @@ def covers(data: DataFolder, project: int, story: Story, at: int, until: int | N
         if span[1] <= span[0]:
             raise Invalid("That stretch lies outside the story.")
     start, end = span
-    said = together(word.text for _, _, word in words_around(data, story, start, end))
-    near = shots_near(data, project, said_between(data, story, start, end))
-    shots = [replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data, project, story)]
+    said = together(word.text for _, _, word in words_around(data_folder, story, start, end))
+    near = shots_near(data_folder, project, said_between(data_folder, story, start, end))
+    shots = [
+        replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data_folder, project, story)
+    ]
     if not shots:
         raise Invalid(
             "There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there."
         )
-    looks = {i: seen for i in {shot.source for shot in shots} if (seen := _look(data, i))}
+    looks = {i: seen for i in {shot.source for shot in shots} if (seen := _look(data_folder, i))}
     return Covers(start, end, said, covers_for(span, story.rate, shots, said, looks))
 
 
-def _look(data: DataFolder, recording: int) -> tuple[Look, Rate] | None:
+def _look(data_folder: DataFolder, recording: int) -> tuple[Look, Rate] | None:
     """What a shot is like from frame to frame; None while that is not made."""
     try:
-        rows = np.load(data.derived(recording) / "motion.npy")
+        rows = np.load(data_folder.derived(recording) / "motion.npy")
     except (OSError, ValueError):
         return None
-    own = recordings.get(data.db, recording).rate
+    own = recordings.get(data_folder.db, recording).rate
     return (look(rows, float(own.fps)), own) if len(rows) else None

@@ -46,22 +46,22 @@ def _greys(path: Path, stamp: int) -> np.ndarray:
     return greys
 
 
-def pictures(data: DataFolder, recording: int) -> np.ndarray | None:
+def pictures(data_folder: DataFolder, recording: int) -> np.ndarray | None:
     """The small grey pictures of a recording, every frame; None while there are none."""
-    path = data.derived(recording) / "greys.npy"
+    path = data_folder.derived(recording) / "greys.npy"
     try:
         return _greys(path, path.stat().st_mtime_ns)
     except (OSError, ValueError):
         return None
 
 
-def strength_of(data: DataFolder, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
+def strength_of(data_folder: DataFolder, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
     """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
 
     def frames(source: int | None, start: int, end: int) -> np.ndarray | None:
         if source is None or source not in sources:
             return None
-        all_ = pictures(data, source)
+        all_ = pictures(data_folder, source)
         if all_ is None or not len(all_):
             return None
         own = sources[source].rate
@@ -81,23 +81,23 @@ def strength_of(data: DataFolder, sources: Sources, clock: Rate) -> Callable[[Se
     return measure
 
 
-def _cuts_word(data: DataFolder, clock: Rate) -> Callable[[int, int], str]:
+def _cuts_word(data_folder: DataFolder, clock: Rate) -> Callable[[int, int], str]:
     edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
 
     def word(source: int, frame: int) -> str:
         at = clock.frame_to_sample(frame)
-        near = transcripts.words_before(data.db, source, at - edge, 4)  # speakers may overlap
+        near = transcripts.words_before(data_folder.db, source, at - edge, 4)  # speakers may overlap
         return next((word.text for word in near if word.text != VOICE and word.end > at + edge), "")
 
     return word
 
 
-def _level(data: DataFolder, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
+def _level(data_folder: DataFolder, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
     known: dict[int, Levels | None] = {}
 
     def level(source: int, start: int, end: int) -> tuple[float, float] | None:
         if source not in known:
-            known[source] = levels(data, source)
+            known[source] = levels(data_folder, source)
         heard = known[source]
         if heard is None:
             return None
@@ -116,54 +116,54 @@ def _power(path: Path, stamp: int) -> np.ndarray:
     return rows
 
 
-def _sounds(data: DataFolder, sources: Sources, story: Story) -> list[Finding]:
+def _sounds(data_folder: DataFolder, sources: Sources, story: Story) -> list[Finding]:
     """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
     plan = make_plan(story, sources)
-    heard = mix_of(data, plan)
-    measured = powers(data, plan)
+    heard = mix_of(data_folder, plan)
+    measured = powers(data_folder, plan)
     return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
 
 
-def powers(data: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
+def powers(data_folder: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     """What is measured of each sound that a plan has, raw or made, every 100 ms."""
     out = {}
     for i, made in {(heard.source, heard.made) for heard in plan.sounds} | {
         (heard.source, "") for heard in plan.sounds
     }:
-        path = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
+        path = data_folder.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
         if path.exists():
             out[i, made] = _power(path, path.stat().st_mtime_ns)
     return out
 
 
-def mix_of(data: DataFolder, plan: Plan) -> Sound:
+def mix_of(data_folder: DataFolder, plan: Plan) -> Sound:
     """The plan's sound, of what is there of it."""
     raw = {
         i: (path, facts["channels"])
         for i in {heard.source for heard in plan.sounds}
-        if (path := sound_file(data.derived(i))).exists() and (facts := media_facts(data, i))
+        if (path := sound_file(data_folder.derived(i))).exists() and (facts := media_facts(data_folder, i))
     }
     made = {
         (key, name): path
         for key, names in plan.made.items()
         for name in names
-        if (path := made_file(data, key, name)).exists()
+        if (path := made_file(data_folder, key, name)).exists()
     }
     return Sound([heard for heard in plan.sounds if heard.source in raw], raw, made, plan.dips)
 
 
-def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
+def findings(data_folder: DataFolder, project: int, story: Story) -> list[Finding]:
     """Everything to look at, worst first."""
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     found = checks(
         story,
         sources,
-        strength=strength_of(data, sources, story.rate),
-        cuts_word=_cuts_word(data, story.rate),
-        level=_level(data, story.rate),
+        strength=strength_of(data_folder, sources, story.rate),
+        cuts_word=_cuts_word(data_folder, story.rate),
+        level=_level(data_folder, story.rate),
     )
-    found += _sounds(data, sources, story)
-    found += _seen(data, project, story, sources)
+    found += _sounds(data_folder, sources, story)
+    found += _seen(data_folder, project, story, sources)
     found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
     used = {use.source for use in uses(story)} | {sound.source for sound in story.sounds}
     gone = [
@@ -174,29 +174,31 @@ def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
             f"{'another file is' if Path(recording.path).exists() else 'its file is not'} where it was",
             95,
         )
-        for recording in recordings.of_project(data.db, project)
+        for recording in recordings.of_project(data_folder.db, project)
         if recording.id in used and not there(recording)
     ]
     return [*gone, *found]
 
 
-def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> list[Finding]:
+def _seen(data_folder: DataFolder, project: int, story: Story, sources: Sources) -> list[Finding]:
     """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
-    this_project = projects.get(data.db, project)
+    this_project = projects.get(data_folder.db, project)
     width, height = size_of(story, this_project.width, this_project.height)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     seen = Seen(story, sources)
 
     def cut(clip: Piece | Cover) -> tuple[float, float]:
         pixels = (
-            colours(data, rows[clip.source], moment_of(clip, clip.length // 2), story.rate)
+            colours(data_folder, rows[clip.source], moment_of(clip, clip.length // 2), story.rate)
             if clip.source in rows
             else None
         )
         if pixels is None or clip.source is None:
             return 0.0, 0.0
         before = look_tables.levels(pixels)
-        after = look_tables.levels(applied(look_tables.table_of(data, seen.look(clip, sources[clip.source])), pixels))
+        after = look_tables.levels(
+            applied(look_tables.table_of(data_folder, seen.look(clip, sources[clip.source])), pixels)
+        )
         return max(0.0, after.black - before.black), max(0.0, after.white - before.white)
 
     def box(cover: Cover) -> tuple[float, float, float, float] | None:
@@ -204,35 +206,39 @@ def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> lis
         assert title
         h = 270
         w = round(h * width / height)
-        with Image.open(title_shown(data.drawn, dict(title.rows) | {"box": 0}, w, h, None, data.fonts)) as drawn:
+        with Image.open(
+            title_shown(data_folder.drawn, dict(title.rows) | {"box": 0}, w, h, None, data_folder.fonts)
+        ) as drawn:
             found = drawn.getchannel("A").getbbox()
         return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
 
     return picture_checks(story, sources, width / height, cut, box)
 
 
-def words_around(data: DataFolder, story: Story, begin: int, end: int) -> list[tuple[int, int, Word]]:
+def words_around(data_folder: DataFolder, story: Story, begin: int, end: int) -> list[tuple[int, int, Word]]:
     """The words heard in story frames [a, b): first frame, end, word."""
     out = []
     for at, piece in zip(story.starts, story.pieces, strict=False):
         if piece.source is None or at + piece.length <= begin or at >= end:
             continue
-        lo, hi = max(begin, at), min(end, at + piece.length)
-        start = piece.start + lo - at
-        for f, word in words_in(spoken_in(data, piece, start, hi - lo, story.rate), story.rate, start, hi - lo):
+        lowest, highest = max(begin, at), min(end, at + piece.length)
+        start = piece.start + lowest - at
+        for f, word in words_in(
+            spoken_in(data_folder, piece, start, highest - lowest, story.rate), story.rate, start, highest - lowest
+        ):
             out.append(
                 (at + f - piece.start, min(at + word.frames(story.rate)[1] - piece.start, at + piece.length), word)
             )
     return out
 
 
-def shelf(data: DataFolder, project: int, story: Story) -> list[Shot]:
+def shelf(data_folder: DataFolder, project: int, story: Story) -> list[Shot]:
     """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     found = uses(story)
     kept = [
         subclip
-        for subclip in subclips.of_project(data.db, project)
+        for subclip in subclips.of_project(data_folder.db, project)
         if subclip.verdict != "drop" and rows[subclip.recording].kind in ("b-roll", "still")
     ]
     out = [
@@ -273,24 +279,26 @@ def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
     return seams(story, sources)[index - 1]
 
 
-def offers_for(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
+def offers_for(data_folder: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
     """Ways to take the jolt out of a jump."""
-    sources = recordings.sources(data.db, project)
+    sources = recordings.sources(data_folder.db, project)
     reach = 9 * story.rate.nominal
-    words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
+    words = words_around(data_folder, story, max(0, seam.at - reach), seam.at + reach)
     reach = story.rate.nominal * 4
-    near = shots_near(data, project, said_between(data, story, seam.at - reach, seam.at + reach))
-    shots = [replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data, project, story)]
+    near = shots_near(data_folder, project, said_between(data_folder, story, seam.at - reach, seam.at + reach))
+    shots = [
+        replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data_folder, project, story)
+    ]
     return offers(story, sources, seam, shots, words)
 
 
-def said_between(data: DataFolder, story: Story, start: int, until: int) -> list[Said]:
+def said_between(data_folder: DataFolder, story: Story, start: int, until: int) -> list[Said]:
     """The sentences that are heard in story frames [a, b)."""
     out = []
     for begin, piece in zip(story.starts, story.pieces, strict=False):
         if piece.source is None or begin + piece.length <= start or begin >= until:
             continue
-        lo, hi = (piece.start + min(max(0, x - begin), piece.length) for x in (start, until))
-        first, end = (story.rate.frame_to_sample(f) for f in piece.clock.used(lo, max(1, hi - lo)))
-        out += transcripts.sentences_between(data.db, piece.source, first, end)
+        lowest, highest = (piece.start + min(max(0, x - begin), piece.length) for x in (start, until))
+        first, end = (story.rate.frame_to_sample(f) for f in piece.clock.used(lowest, max(1, highest - lowest)))
+        out += transcripts.sentences_between(data_folder.db, piece.source, first, end)
     return out

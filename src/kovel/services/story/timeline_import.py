@@ -13,7 +13,7 @@ LARGEST = 50_000_000  # bytes
 UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError)
 
 
-def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
+def bring_in(data_folder: DataFolder, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
     """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made,
     where it cannot be read."""
     format = TIMELINES.get(kind)
@@ -22,16 +22,16 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
             f"{timeline_format.label} (.{timeline_format.name})" for timeline_format in TIMELINES.values()
         )
         raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
-    this_project = projects.get(data.db, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    this_project = projects.get(data_folder.db, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     if len(body) > LARGEST:
         raise Invalid(f"{file} is too large to be a timeline.")
-    told = taken_apart(data, format.call, file, text_of(file, body))
+    told = taken_apart(data_folder, format.call, file, text_of(file, body))
     try:
         taken = format.read(told, this_project, rows)
         if not taken.story.pieces:
             raise Invalid(f"Nothing of {file} could be taken: {' '.join(taken.left[:3]) or 'it is empty.'}")
-        sources = recordings.sources(data.db, project)
+        sources = recordings.sources(data_folder.db, project)
         held(taken.story)
         if not could_be_cut(taken.story, sources):
             raise Invalid(f"{file} holds ranges or numbers that no story can have. Nothing was taken from it.")
@@ -43,8 +43,8 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
             f"{file} holds something that cannot be taken as a story ({type(error).__name__}). "
             "Nothing was taken from it."
         ) from None
-    names = {kept.name for kept in stories.of_project(data.db, project)}
+    names = {kept.name for kept in stories.of_project(data_folder.db, project)}
     base = taken.name.removeprefix(f"{this_project.name} - ")[:70]
     name = next(name for name in (base, *(f"{base} {k}" for k in range(2, 1000))) if name not in names)
-    sid = stories.create_with(data.db, project, name, taken.story, f"Brought in from {file}", taken.left)
-    return sid, name, taken.left
+    story_id = stories.create_with(data_folder.db, project, name, taken.story, f"Brought in from {file}", taken.left)
+    return story_id, name, taken.left

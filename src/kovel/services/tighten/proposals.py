@@ -43,56 +43,56 @@ class Row:
         return self.end - self.start
 
 
-def desk(data: DataFolder, recording: int) -> Desk:
-    return decisions.desk(data.db, recording)
+def desk(data_folder: DataFolder, recording: int) -> Desk:
+    return decisions.desk(data_folder.db, recording)
 
 
-def put(data: DataFolder, recording: int, this_desk: Desk) -> None:
+def put(data_folder: DataFolder, recording: int, this_desk: Desk) -> None:
     """Keep a desk, and the one before it for undo."""
-    decisions.put_desk(data.db, recording, this_desk)
+    decisions.put_desk(data_folder.db, recording, this_desk)
 
 
-def undo(data: DataFolder, recording: int) -> str:
+def undo(data_folder: DataFolder, recording: int) -> str:
     """Take the last decision or setting back."""
-    if not decisions.undo_desk(data.db, recording):
+    if not decisions.undo_desk(data_folder.db, recording):
         raise Invalid("There is nothing to undo here.")
     return "Undone."
 
 
-def interviewer(data: DataFolder) -> str:
+def interviewer(data_folder: DataFolder) -> str:
     """The name under which the interviewer's words stand in transcripts."""
-    return kept_settings.get(data.db, "interviewer") or "interviewer"
+    return kept_settings.get(data_folder.db, "interviewer") or "interviewer"
 
 
 @lru_cache(8)
 def _of_words(
-    data: DataFolder, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str
+    data_folder: DataFolder, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str
 ) -> list[Proposal]:
     """Kept while neither the words (in `state`) nor the sound change: so a setting of the pauses answers at once."""
-    return word_proposals(transcripts.words(data.db, recording), heard, of, interviewer)
+    return word_proposals(transcripts.words(data_folder.db, recording), heard, of, interviewer)
 
 
-def rows(data: DataFolder, recording: int, rate: Rate, this_desk: Desk | None = None) -> list[Row]:
+def rows(data_folder: DataFolder, recording: int, frame_rate: Rate, this_desk: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
-    this_desk = this_desk or desk(data, recording)
-    said = transcripts.words(data.db, recording)
-    pauses = found_pauses(data, recording, this_desk.settings, said)
-    state = transcripts.said(data.db, recording)
+    this_desk = this_desk or desk(data_folder, recording)
+    said = transcripts.words(data_folder.db, recording)
+    pauses = found_pauses(data_folder, recording, this_desk.settings, said)
+    state = transcripts.said(data_folder.db, recording)
     of_words = _of_words(
-        data,
+        data_folder,
         recording,
         state,
-        levels(data, recording),
-        spoken(data, recordings.get(data.db, recording)),
-        interviewer(data),
+        levels(data_folder, recording),
+        spoken(data_folder, recordings.get(data_folder.db, recording)),
+        interviewer(data_folder),
     )
     found = proposals(pauses, this_desk.settings, of_words)
     out: list[Row] = []
     seen: set[str] = set()
     off, on = set(this_desk.off), set(this_desk.on)
     for proposal in found:
-        start, end = rate.sample_to_frame(proposal.start), rate.sample_to_frame(proposal.end)
-        start += rate.frame_to_sample(start) < proposal.start
+        start, end = frame_rate.sample_to_frame(proposal.start), frame_rate.sample_to_frame(proposal.end)
+        start += frame_rate.frame_to_sample(start) < proposal.start
         if end <= start:
             continue
         key = f"{proposal.kind[:2]}{proposal.start if proposal.anchor < 0 else proposal.anchor}"
@@ -116,8 +116,8 @@ def rows(data: DataFolder, recording: int, rate: Rate, this_desk: Desk | None = 
     return out
 
 
-def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, this_desk: Desk) -> Row:
-    row = next((row for row in rows(data, recording, rate, this_desk) if row.key == key), None)
+def _proposal(data_folder: DataFolder, recording: int, frame_rate: Rate, key: str, this_desk: Desk) -> Row:
+    row = next((row for row in rows(data_folder, recording, frame_rate, this_desk) if row.key == key), None)
     if row is None:
         raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
     return row
@@ -127,11 +127,11 @@ def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, this_desk:
 # done, in words, comes back.
 
 
-def toggle(data: DataFolder, recording: int, rate: Rate, key: str) -> str:
+def toggle(data_folder: DataFolder, recording: int, frame_rate: Rate, key: str) -> str:
     """Take a proposal out, or leave it in."""
-    with data.db.write():
-        this_desk = desk(data, recording)
-        row = _proposal(data, recording, rate, key, this_desk)
+    with data_folder.db.write():
+        this_desk = desk(data_folder, recording)
+        row = _proposal(data_folder, recording, frame_rate, key, this_desk)
         this_desk.off, this_desk.on = (
             [name for name in this_desk.off if name != key],
             [name for name in this_desk.on if name != key],
@@ -141,54 +141,56 @@ def toggle(data: DataFolder, recording: int, rate: Rate, key: str) -> str:
         elif row.kind in this_desk.kinds_off:
             this_desk.on.append(key)
         this_desk.protected = [p for p in this_desk.protected if row.out or not (p[0] < row.end and row.start < p[1])]
-        put(data, recording, this_desk)
+        put(data_folder, recording, this_desk)
         return "Left in." if row.out else "Taken out."
 
 
-def nudge(data: DataFolder, recording: int, rate: Rate, key: str, edge: Literal["start", "end"], by: int) -> str:
+def nudge(
+    data_folder: DataFolder, recording: int, frame_rate: Rate, key: str, edge: Literal["start", "end"], by: int
+) -> str:
     """Move an edge of a proposal by frames."""
-    with data.db.write():
-        this_desk = desk(data, recording)
-        row = _proposal(data, recording, rate, key, this_desk)
+    with data_folder.db.write():
+        this_desk = desk(data_folder, recording)
+        row = _proposal(data_folder, recording, frame_rate, key, this_desk)
         start, end = (row.start + by, row.end) if edge == "start" else (row.start, row.end + by)
-        if not 0 <= start < end <= recordings.get(data.db, recording).length(rate):
+        if not 0 <= start < end <= recordings.get(data_folder.db, recording).length(frame_rate):
             raise Invalid("There is no room to move that edge further.")
         this_desk.moved[key] = [start, end]
-        put(data, recording, this_desk)
+        put(data_folder, recording, this_desk)
         return f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
 
 
-def decide_all(data: DataFolder, recording: int, rate: Rate, kind: str, out: bool) -> str:
+def decide_all(data_folder: DataFolder, recording: int, frame_rate: Rate, kind: str, out: bool) -> str:
     """Take every proposal of a kind out, or leave them all in; what was decided of single ones is forgotten."""
     if kind not in KINDS:
         raise Invalid("There is no such kind of proposal.")
-    with data.db.write():
-        this_desk = desk(data, recording)
-        here = {row.key for row in rows(data, recording, rate, this_desk) if row.kind == kind}
+    with data_folder.db.write():
+        this_desk = desk(data_folder, recording)
+        here = {row.key for row in rows(data_folder, recording, frame_rate, this_desk) if row.kind == kind}
         this_desk.kinds_off = [name for name in this_desk.kinds_off if name != kind] + ([] if out else [kind])
         this_desk.off, this_desk.on = (
             [name for name in this_desk.off if name not in here],
             [name for name in this_desk.on if name not in here],
         )
-        put(data, recording, this_desk)
+        put(data_folder, recording, this_desk)
         return f"Every {kind} is {'taken out' if out else 'left in'}."
 
 
-def protect(data: DataFolder, recording: int, start: int, end: int) -> str:
+def protect(data_folder: DataFolder, recording: int, start: int, end: int) -> str:
     """Nothing is taken out of frames [start, end) of the recording."""
     if end <= start:
         raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
-    with data.db.write():
-        this_desk = desk(data, recording)
+    with data_folder.db.write():
+        this_desk = desk(data_folder, recording)
         this_desk.protected.append([start, end])
-        put(data, recording, this_desk)
+        put(data_folder, recording, this_desk)
         return "Protected: nothing is taken out there."
 
 
-def reset(data: DataFolder, recording: int) -> str:
+def reset(data_folder: DataFolder, recording: int) -> str:
     """Take every decision back; the settings stay."""
-    with data.db.write():
-        put(data, recording, Desk(desk(data, recording).settings))
+    with data_folder.db.write():
+        put(data_folder, recording, Desk(desk(data_folder, recording).settings))
         return "All decisions taken back; the settings stay."
 
 
@@ -202,21 +204,25 @@ WITHIN = {
 
 
 def set_up(
-    data: DataFolder, recording: int, values: Mapping[str, float | None], lists: Mapping[str, str], asking: str | None
+    data_folder: DataFolder,
+    recording: int,
+    values: Mapping[str, float | None],
+    lists: Mapping[str, str],
+    asking: str | None,
 ) -> str:
     """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is
     found anew), the `lists` of the recording's language, and the name the interviewer stands under."""
     kept: dict[str, Any] = {
         name: None if value is None else within(*WITHIN[name], value) for name, value in values.items()
     }
-    with data.db.write():
-        this_desk = desk(data, recording)
+    with data_folder.db.write():
+        this_desk = desk(data_folder, recording)
         this_desk.settings = replace(this_desk.settings, **kept)
         for which, text in lists.items():
-            set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, text)
+            set_list(data_folder, which, spoken(data_folder, recordings.get(data_folder.db, recording)).code, text)
         if asking is not None:
-            kept_settings.put(data.db, "interviewer", " ".join(asking.split())[:40])
-        put(data, recording, this_desk)
+            kept_settings.put(data_folder.db, "interviewer", " ".join(asking.split())[:40])
+        put(data_folder, recording, this_desk)
         return "Settings changed."
 
 
@@ -245,7 +251,7 @@ class StoryCut:
 
 
 def story_cuts(
-    data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None
+    data_folder: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None
 ) -> list[StoryCut]:
     """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if
     given)."""
@@ -255,7 +261,7 @@ def story_cuts(
         if piece.source is None or (only is not None and piece.source != only) or not piece.clock.as_shot:
             continue
         if piece.source not in known:
-            known[piece.source] = [row for row in rows(data, piece.source, story.rate, this_desk) if row.out]
+            known[piece.source] = [row for row in rows(data_folder, piece.source, story.rate, this_desk) if row.out]
         for row in known[piece.source]:
             start, end = max(row.start, piece.start), min(row.end, piece.end)
             if end > start and (start > piece.start or end < piece.end):
@@ -263,9 +269,11 @@ def story_cuts(
     return sorted(out, key=lambda c: (c.at, c.end))
 
 
-def in_story(data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None) -> list[list[int]]:
+def in_story(
+    data_folder: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None
+) -> list[list[int]]:
     """Stretches of the story to take out, apart from each other."""
-    return apart(story_cuts(data, story, only, this_desk))
+    return apart(story_cuts(data_folder, story, only, this_desk))
 
 
 def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
@@ -279,13 +287,13 @@ def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
     return out
 
 
-def as_csv(found: Sequence[Row], rate: Rate) -> str:
+def as_csv(found: Sequence[Row], frame_rate: Rate) -> str:
     """What is proposed and decided, as CSV."""
     out = io.StringIO()
     sheet = csv.writer(out)
     sheet.writerow(["start", "end", "length", "kind", "why", "sure", "decision"])
     for row in found:
-        times = [format_timecode(f, rate) for f in (row.start, row.end, row.length)]
+        times = [format_timecode(f, frame_rate) for f in (row.start, row.end, row.length)]
         sheet.writerow([*times, row.kind, row.why, row.sure, "take out" if row.out else "leave in"])
     return out.getvalue()
 

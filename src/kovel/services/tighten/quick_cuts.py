@@ -28,20 +28,20 @@ def pulse(data: DataFolder, recording: int) -> dict[str, Any] | None:
         return None
 
 
-def find(data: DataFolder, recording: int) -> Job:
+def find(data_folder: DataFolder, recording: int) -> Job:
     """Queue finding hits and beats, or the job that does it already."""
-    this_recording = recordings.get(data.db, recording)
-    now = jobs.latest_of_recordings(data.db, this_recording.project, "pulse").get(recording)
+    this_recording = recordings.get(data_folder.db, recording)
+    now = jobs.latest_of_recordings(data_folder.db, this_recording.project, "pulse").get(recording)
     if now and now.is_open:
         return now
-    facts = media_facts(data, recording)
+    facts = media_facts(data_folder, recording)
     if not this_recording.sound or facts is None:
         raise Invalid(f"{this_recording.name} has no sound that is ready yet.")
     return jobs.add(
-        data.db,
+        data_folder.db,
         this_recording.project,
         "pulse",
-        {"out": str(data.derived(recording)), "channels": facts["channels"]},
+        {"out": str(data_folder.derived(recording)), "channels": facts["channels"]},
         recording,
     )
 
@@ -56,40 +56,42 @@ class Mark:
     on: bool
 
 
-def marks(data: DataFolder, recording: int, rate: Rate, desk: QuickDesk) -> tuple[list[Mark], list[int]]:
+def marks(data_folder: DataFolder, recording: int, frame_rate: Rate, desk: QuickDesk) -> tuple[list[Mark], list[int]]:
     """Hits at the desk's sensitivity, and the frames each rings."""
-    found = pulse(data, recording) or {"hits": []}
+    found = pulse(data_folder, recording) or {"hits": []}
     ring = {r[0]: r[3] for r in found["hits"]}
     rows = at_sensitivity([Hit(*r[:3]) for r in found["hits"]], desk.sensitivity)
     off = set(desk.off)
-    out = [Mark(hit.sample, rate.sample_to_frame(hit.sample), hit.strength, hit.sample not in off) for hit in rows]
-    return out, [max(1, round(ring[hit.sample] * float(rate.fps))) for hit in rows]
+    out = [
+        Mark(hit.sample, frame_rate.sample_to_frame(hit.sample), hit.strength, hit.sample not in off) for hit in rows
+    ]
+    return out, [max(1, round(ring[hit.sample] * float(frame_rate.fps))) for hit in rows]
 
 
-def pieces(data: DataFolder, recording: int, rate: Rate, desk: QuickDesk) -> list[Cut]:
+def pieces(data_folder: DataFolder, recording: int, frame_rate: Rate, desk: QuickDesk) -> list[Cut]:
     """The quick cut as it stands: frames of the recording, in order."""
-    total = recordings.get(data.db, recording).length(rate)
-    rows, rings = marks(data, recording, rate, desk)
+    total = recordings.get(data_folder.db, recording).length(frame_rate)
+    rows, rings = marks(data_folder, recording, frame_rate, desk)
     used = [(mark.frame, ring) for mark, ring in zip(rows, rings, strict=True) if mark.on]
     hits = [h for h, _ in used]
     cuts = quick_cut(hits, [n for _, n in used], total, desk.how)
     if desk.music is not None:
-        this_beats = beats(data, desk.music)
+        this_beats = beats(data_folder, desk.music)
         if not this_beats.beats:
-            look_for_beats(data, desk.music)
+            look_for_beats(data_folder, desk.music)
         if this_beats.beats:
             first = this_beats.beats[0]
-            cuts = on_beats(cuts, hits, [rate.sample_to_frame(beat - first) for beat in this_beats.beats])
+            cuts = on_beats(cuts, hits, [frame_rate.sample_to_frame(beat - first) for beat in this_beats.beats])
     return cuts
 
 
-def toggle(data: DataFolder, recording: int, sample: int) -> str:
+def toggle(data_folder: DataFolder, recording: int, sample: int) -> str:
     """Leave a hit out, or take it in again; what was done, in words."""
-    with data.db.write():
-        desk = decisions.quick(data.db, recording)
+    with data_folder.db.write():
+        desk = decisions.quick(data_folder.db, recording)
         was = sample in desk.off
         desk.off = [x for x in desk.off if x != sample] + ([] if was else [sample])
-        decisions.put_quick(data.db, recording, desk)
+        decisions.put_quick(data_folder.db, recording, desk)
         return "Hit taken in." if was else "Hit left out."
 
 
@@ -97,7 +99,7 @@ WITHIN = {"before": (0, 10), "length": (1, 25), "intro": (0, 10_000), "target": 
 
 
 def set_up(
-    data: DataFolder,
+    data_folder: DataFolder,
     recording: int,
     how: Mapping[str, int | None],
     ring: bool,
@@ -109,46 +111,50 @@ def set_up(
     kept: dict[str, Any] = {
         name: None if value is None else int(within(*WITHIN[name], value)) for name, value in how.items()
     }
-    with data.db.write():
-        desk = decisions.quick(data.db, recording)
+    with data_folder.db.write():
+        desk = decisions.quick(data_folder.db, recording)
         desk.how = replace(desk.how, ring=ring, **kept)
         desk.sensitivity = desk.sensitivity if sensitivity is None else within(0, 1, sensitivity)
         desk.music = music
-        decisions.put_quick(data.db, recording, desk)
+        decisions.put_quick(data_folder.db, recording, desk)
         return "Settings changed."
 
 
-def beats(data: DataFolder, recording: int) -> Beats:
+def beats(data_folder: DataFolder, recording: int) -> Beats:
     """The beats of a recording, as the editor corrected them or as they were found."""
-    corrected = decisions.beats(data.db, recording)
+    corrected = decisions.beats(data_folder.db, recording)
     if corrected is not None:
         return corrected
-    beat = pulse(data, recording)
+    beat = pulse(data_folder, recording)
     return Beats(tuple(beat["beats"]), beat["tempo"], beat["first"], beat["bar"]) if beat else Beats((), 0.0)
 
 
-def look_for_beats(data: DataFolder, recording: int) -> bool:
+def look_for_beats(data_folder: DataFolder, recording: int) -> bool:
     """Have the beats of some music found, if nobody asked for them yet; whether they are coming."""
-    if decisions.beats(data.db, recording) is not None or pulse(data, recording) is not None:
+    if decisions.beats(data_folder.db, recording) is not None or pulse(data_folder, recording) is not None:
         return False
-    now = jobs.latest_of_recordings(data.db, recordings.get(data.db, recording).project, "pulse").get(recording)
+    now = jobs.latest_of_recordings(data_folder.db, recordings.get(data_folder.db, recording).project, "pulse").get(
+        recording
+    )
     if now is None or now.state == JobState.CANCELLED:
-        now = find(data, recording)
+        now = find(data_folder, recording)
     return now.is_open
 
 
 Correction = Literal["double", "halve", "move", "downbeat", "tap", "found"]
 
 
-def correct_beats(data: DataFolder, recording: int, do: Correction, by: int = 0, taps: Sequence[int] = ()) -> str:
+def correct_beats(
+    data_folder: DataFolder, recording: int, do: Correction, by: int = 0, taps: Sequence[int] = ()
+) -> str:
     """Double, halve, move `by` ms, shift the downbeat, tap (samples), or take all corrections back; what came of it."""
     if do == "found":
-        decisions.put_beats(data.db, recording, None)
+        decisions.put_beats(data_folder.db, recording, None)
         return "The beats are as they were found."
     if do == "tap" and not taps:
         raise Invalid("No taps came. Press T on each beat while it plays.")
-    with data.db.write():
-        this_beats = beats(data, recording)
+    with data_folder.db.write():
+        this_beats = beats(data_folder, recording)
         match do:
             case "double":
                 this_beats = doubled(this_beats)
@@ -162,7 +168,7 @@ def correct_beats(data: DataFolder, recording: int, do: Correction, by: int = 0,
                 this_beats = tapped(this_beats, taps)
         if not this_beats.beats:
             raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
-        decisions.put_beats(data.db, recording, this_beats)
+        decisions.put_beats(data_folder.db, recording, this_beats)
     return f"{this_beats.tempo:.1f} beats a minute."
 
 
@@ -178,11 +184,11 @@ def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[i
     return out
 
 
-def beats_of(data: DataFolder, story: Story) -> list[int]:
+def beats_of(data_folder: DataFolder, story: Story) -> list[int]:
     """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
     out: set[int] = set()
     for sound in story.sounds:
-        for sample in beats(data, sound.source).beats if sound.kind == "music" else ():
+        for sample in beats(data_folder, sound.source).beats if sound.kind == "music" else ():
             frame = story.rate.sample_to_frame(sample)
             if sound.start <= frame < sound.end and (at := story.at(sound) + frame - sound.start) < story.length:
                 out.add(at)

@@ -79,24 +79,26 @@ def names(
     sure: Annotated[bool, Form()] = False,
 ) -> HTMLResponse:
     """Names by a pattern: shown first, done when it is sure."""
-    data = web(request).data
+    data_folder = web(request).data
     rows = _of(request, project, ids)
     order = {
         recording.id: index
         for index, recording in enumerate(
             binning.chosen(
-                data,
+                data_folder,
                 project,
-                recordings.of_project(data.db, project),
+                recordings.of_project(data_folder.db, project),
                 binning.shown(request.headers.get("x-shown", "")),
             )
         )
     }
     rows.sort(key=lambda i: order.get(i, len(order)))
     if sure:
-        return listed(request, project, f"{binning.rename(data, project, rows, pattern)}.")
-    would = binning.names(data, project, rows, pattern)
-    return page(request, "footage/names.html", project=projects.get(data.db, project), would=would, pattern=pattern)
+        return listed(request, project, f"{binning.rename(data_folder, project, rows, pattern)}.")
+    would = binning.names(data_folder, project, rows, pattern)
+    return page(
+        request, "footage/names.html", project=projects.get(data_folder.db, project), would=would, pattern=pattern
+    )
 
 
 @router.post("/footage/bins")
@@ -140,10 +142,10 @@ def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) 
 @router.post("/recordings/{recording}/poster")
 def poster(request: Request, project: int, recording: int, frame: Annotated[int, Form()]) -> HTMLResponse:
     """The frame at the playhead stands for the recording in lists."""
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    total = this_recording.length(projects.get(db, project).rate)
+    total = this_recording.length(projects.get(database, project).rate)
     if not this_recording.picture:
         raise Invalid(f"{this_recording.name} has no picture.")
-    recordings.update(db, recording, poster=max(0, min(total - 1, frame)))
+    recordings.update(database, recording, poster=max(0, min(total - 1, frame)))
     return joined(report("This frame stands for it in lists now."))

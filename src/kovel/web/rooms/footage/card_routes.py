@@ -93,11 +93,11 @@ def listing(request: Request, project: int, folder: str = "") -> HTMLResponse:
 @router.post("/cards/switch")
 def switch(request: Request, project: int, name: Annotated[str, Form()], on: Annotated[str, Form()]) -> HTMLResponse:
     """Plug a made-up card in (`failing`: one that cannot be read to its end), or pull it out."""
-    data = web(request).data
+    data_folder = web(request).data
     if on == "out":
-        pull_out(data, name)
+        pull_out(data_folder, name)
         return joined(_list(request, project), report("Pulled out."))
-    plug_in(data, name, on == "failing")
+    plug_in(data_folder, name, on == "failing")
     return joined(_list(request, project), report("Plugged in."))
 
 
@@ -110,11 +110,11 @@ def copy(
     folder: Annotated[str, Form()] = "",
 ) -> HTMLResponse:
     """Copy what is chosen of a card."""
-    data = web(request).data
-    found = camera_cards.card_at(data, project, _folder(request, card))
+    data_folder = web(request).data
+    found = camera_cards.card_at(data_folder, project, _folder(request, card))
     if not files:
         raise Invalid("Choose what to copy first.")
-    camera_cards.start_copy(data, project, found, files)
+    camera_cards.start_copy(data_folder, project, found, files)
     return joined(
         _list(request, project, folder),
         report(f"{len(files)} file{'s' if len(files) != 1 else ''} of {found.name} being copied."),
@@ -124,22 +124,22 @@ def copy(
 @router.post("/cards/stop")
 def stop(request: Request, project: int) -> HTMLResponse:
     """Stop copying; what is copied whole stays."""
-    db = web(request).data.db
-    for job in jobs.of_project(db, project, "copy"):
+    database = web(request).data.db
+    for job in jobs.of_project(database, project, "copy"):
         if job.is_open:
-            jobs.end(db, job.id, JobState.CANCELLED)
+            jobs.end(database, job.id, JobState.CANCELLED)
     return joined(_list(request, project), report("Stopped. What was copied whole stays."))
 
 
 @router.get("/cards/frame")
 def frame(request: Request, project: int, card: Annotated[str, Query()], file: Annotated[str, Query()]) -> FileResponse:
     """A small picture of a file of a card."""
-    data = web(request).data
+    data_folder = web(request).data
     folder = _folder(request, card)
     path = allowed(str(folder / file), [folder])
     st = path.stat()
     name = hashlib.sha256(f"{path} {st.st_size} {st.st_mtime_ns}".encode()).hexdigest()[:24]
-    out = data.root / "glances" / f"{name}.jpg"
+    out = data_folder.root / "glances" / f"{name}.jpg"
     if not out.exists():
         try:
             if not call("glance", {"path": str(path), "out": str(out)}):

@@ -36,9 +36,9 @@ def pause(
 ) -> HTMLResponse:
     """Hold the preparation of a recording, or let it go on."""
     this_recording = the_recording(request, project, recording)
-    db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project).get(recording)
-    if job is None or not jobs.pause(db, [job.id], bool(on)):
+    database = web(request).data.db
+    job = jobs.latest_of_recordings(database, project).get(recording)
+    if job is None or not jobs.pause(database, [job.id], bool(on)):
         raise Invalid(f"{this_recording.name} is not being prepared, or is held already.")
     did = f"{this_recording.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
     if where == "log":
@@ -49,9 +49,9 @@ def pause(
 @router.post("/footage/pause")
 def pause_all(request: Request, project: int, on: Annotated[int, Form()]) -> HTMLResponse:
     """Hold everything that is being prepared in the project, or let it go on."""
-    db = web(request).data.db
-    open_ = [job.id for job in jobs.unfinished(db) if job.project == project and job.kind == "prepare"]
-    count = jobs.pause(db, open_, bool(on))
+    database = web(request).data.db
+    open_ = [job.id for job in jobs.unfinished(database) if job.project == project and job.kind == "prepare"]
+    count = jobs.pause(database, open_, bool(on))
     if not count:
         raise Invalid("Nothing is being prepared." if on else "Nothing is paused.")
     return listed(

@@ -127,66 +127,68 @@ class _Work(NamedTuple):
         return bool(self.coming or self.is_hearing or self.syncing or self.to_be_judged or searching)
 
 
-def _work(data: DataFolder, project: int, every: list[Recording]) -> _Work:
-    making = jobs.latest_of_recordings(data.db, project)
-    listening = jobs.latest_of_recordings(data.db, project, "listen")
+def _work(data_folder: DataFolder, project: int, every: list[Recording]) -> _Work:
+    making = jobs.latest_of_recordings(data_folder.db, project)
+    listening = jobs.latest_of_recordings(data_folder.db, project, "listen")
     open_ones = {recording for recording, job in listening.items() if job.is_open}
     return _Work(
         making,
-        jobs.latest_of_recordings(data.db, project, "transcribe", "align"),
-        jobs.of_project(data.db, project, "sync"),
+        jobs.latest_of_recordings(data_folder.db, project, "transcribe", "align"),
+        jobs.of_project(data_folder.db, project, "sync"),
         [job for recording in every if (job := making.get(recording.id)) and job.is_open],
         any(recording.kind == "sound" and recording.id in open_ones for recording in every),
-        searching_of(data.db, project),
+        searching_of(data_folder.db, project),
     )
 
 
-def _row(data: DataFolder, rate: Rate, recording: Recording, work: _Work, have_words: Collection[int]) -> RowDrawn:
+def _row(
+    data_folder: DataFolder, frame_rate: Rate, recording: Recording, work: _Work, have_words: Collection[int]
+) -> RowDrawn:
     job, heard, online = work.making.get(recording.id), work.hearing.get(recording.id), there(recording)
     return RowDrawn(
         recording,
         job,
-        face_of(data, recording, recording.face(rate), rate),
+        face_of(data_folder, recording, recording.face(frame_rate), frame_rate),
         online,
         not online and Path(recording.path).is_file(),
-        job is not None and job.is_done and media_facts(data, recording.id) is None,
+        job is not None and job.is_done and media_facts(data_folder, recording.id) is None,
         recording.id in have_words,
         heard if heard and heard.state in UNENDED else None,
         microphones(recording),
-        taken_lately(data.derived(recording.id)).all,
-        being_mended(data, recording.id) if job and job.is_open else "",
+        taken_lately(data_folder.derived(recording.id)).all,
+        being_mended(data_folder, recording.id) if job and job.is_open else "",
     )
 
 
 def footage(request: Request, project: int) -> FootageView:
     """What of a project's recordings the page asks for."""
-    data = web(request).data
-    this_project = projects.get(data.db, project)
-    every = recordings.of_project(data.db, project)
-    have_words = transcripts.has_words(data.db, project)
-    work = _work(data, project, every)
+    data_folder = web(request).data
+    this_project = projects.get(data_folder.db, project)
+    every = recordings.of_project(data_folder.db, project)
+    have_words = transcripts.has_words(data_folder.db, project)
+    work = _work(data_folder, project, every)
     asked = {recording for recording, job in work.hearing.items() if job.state in UNENDED}
     silent = (recording for recording in every if recording.id not in have_words and recording.id not in asked)
     s = what_is_shown(request)
-    found = chosen(data, project, every, s)
-    out = taken_out(data, project)
+    found = chosen(data_folder, project, every, s)
+    out = taken_out(data_folder, project)
     return FootageView(
         project=this_project,
-        rows=[_row(data, this_project.rate, recording, work, have_words) for recording in found[: s.count]],
-        sets=_sets(data, project),
+        rows=[_row(data_folder, this_project.rate, recording, work, have_words) for recording in found[: s.count]],
+        sets=_sets(data_folder, project),
         shown=s,
         every=len(every),
         found=len(found),
         more=replace(s, count=s.count + FIRST) if len(found) > s.count else None,
-        heaps=heaps(data, project, every),
-        bins=bin_rows.of_project(data.db, project),
+        heaps=heaps(data_folder, project, every),
+        bins=bin_rows.of_project(data_folder.db, project),
         orders={key: name for key, (name, _) in ORDERS.items()},
         kinds=recordings.KINDS,
         languages=BY_NAME,
         busy=work.is_busy,
         coming=sum(not job.paused for job in work.coming),
         held=sum(bool(job.paused) for job in work.coming),
-        left=preparing_ends(data.db, work.coming),
+        left=preparing_ends(data_folder.db, work.coming),
         silent=sum(speaks(recording) for recording in silent),
         hearing=work.is_hearing,
         syncing=work.syncing,
@@ -199,7 +201,7 @@ def footage(request: Request, project: int) -> FootageView:
     )
 
 
-def _sets(data: DataFolder, project: int) -> list[list[Member]]:
+def _sets(data_folder: DataFolder, project: int) -> list[list[Member]]:
     return [
         [
             Member(
@@ -211,7 +213,7 @@ def _sets(data: DataFolder, project: int) -> list[list[Member]]:
             )
             for member in members
         ]
-        for members in sets(data, project)
+        for members in sets(data_folder, project)
     ]
 
 
@@ -250,7 +252,7 @@ def speaks(recording: Recording) -> bool:
     return recording.kind == "interview" and recording.sound and recording.ready and not recording.aside
 
 
-def searching_of(db: Database, project: int) -> Job | None:
+def searching_of(database: Database, project: int) -> Job | None:
     """The newest search for missing files, as long as it runs or what it found is not put away."""
-    job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
+    job = max(jobs.of_project(database, project, "relink"), key=lambda j: j.id, default=None)
     return job if job and (job.is_open or job.message) else None

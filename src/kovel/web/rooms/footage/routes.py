@@ -71,10 +71,10 @@ def transcribe_all(request: Request, project: int) -> HTMLResponse:
 @router.post("/footage/transcribe/stop")
 def transcribe_none(request: Request, project: int) -> HTMLResponse:
     """Stop every transcription of the project."""
-    db = web(request).data.db
-    stopped = [job for job in jobs.of_project(db, project, "transcribe") if job.is_open]
+    database = web(request).data.db
+    stopped = [job for job in jobs.of_project(database, project, "transcribe") if job.is_open]
     for job in stopped:
-        jobs.end(db, job.id, JobState.CANCELLED)
+        jobs.end(database, job.id, JobState.CANCELLED)
     return listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
 
 
@@ -82,9 +82,9 @@ def transcribe_none(request: Request, project: int) -> HTMLResponse:
 def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     """How many recordings are still being prepared, for the head of every room; the Story reloads once all are
     there."""
-    db = web(request).data.db
-    busy = [job for job in jobs.latest_of_recordings(db, project).values() if job.is_open]
-    out = page(request, "footage/preparing.html", project=projects.get(db, project), count=len(busy))
+    database = web(request).data.db
+    busy = [job for job in jobs.latest_of_recordings(database, project).values() if job.is_open]
+    out = page(request, "footage/preparing.html", project=projects.get(database, project), count=len(busy))
     if seen and not busy:
         out.headers["hx-trigger"] = "prepared"
     return out
@@ -135,12 +135,12 @@ def find_again(
 @router.post("/footage/find/stop")
 def stop_finding(request: Request, project: int) -> HTMLResponse:
     """Stop looking; or put away what it said."""
-    db = web(request).data.db
-    job = searching_of(db, project)
+    database = web(request).data.db
+    job = searching_of(database, project)
     if job is None:
         raise Missing("Nothing is being looked for.")
-    jobs.end(db, job.id, JobState.CANCELLED)
-    jobs.forget_message(db, job.id)
+    jobs.end(database, job.id, JobState.CANCELLED)
+    jobs.forget_message(database, job.id)
     return listed(request, project, "Stopped." if job.is_open else "Put away.")
 
 
@@ -234,23 +234,23 @@ def order(
     before: Annotated[int | None, Form()] = None,
     step: Annotated[int | None, Form()] = None,
 ) -> HTMLResponse:
-    db = web(request).data.db
+    database = web(request).data.db
     the_recording(request, project, recording)
     if step is not None:
-        ids = [recording.id for recording in recordings.of_project(db, project)]
+        ids = [recording.id for recording in recordings.of_project(database, project)]
         index = ids.index(recording)
         rest = [x for x in ids if x != recording]
         j = max(0, min(len(rest), index + step))
         before = rest[j] if j < len(rest) else None
-    recordings.reorder(db, recording, before)
+    recordings.reorder(database, recording, before)
     return listed(request, project, "Order changed.")
 
 
 @router.post("/recordings/{recording}/remove")
 def remove(request: Request, project: int, recording: int) -> HTMLResponse:
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    recordings.remove(db, recording)
+    recordings.remove(database, recording)
     return listed(
         request,
         project,
@@ -261,12 +261,12 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
 @router.post("/footage/back/{gone}")
 def bring_back(request: Request, project: int, gone: int) -> HTMLResponse:
     """A recording that was taken out is here again, with its words and subclips."""
-    data = web(request).data
-    if gone not in {recording.id for recording in recordings.taken_out(data.db, project)}:
+    data_folder = web(request).data
+    if gone not in {recording.id for recording in recordings.taken_out(data_folder.db, project)}:
         raise Missing("That recording was not taken out of this project, or went for good.")
-    recording = recordings.bring_back(data.db, gone)
-    if media_facts(data, recording.id) is None or not recording.ready:
-        prepare(data, recording)
+    recording = recordings.bring_back(data_folder.db, gone)
+    if media_facts(data_folder, recording.id) is None or not recording.ready:
+        prepare(data_folder, recording)
     return listed(request, project, f"{recording.name} is back.")
 
 
@@ -286,11 +286,11 @@ def take(request: Request, project: int, recording: int) -> HTMLResponse:
 
 @router.post("/recordings/{recording}/cancel")
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
-    db = web(request).data.db
+    database = web(request).data.db
     the_recording(request, project, recording)
-    job = jobs.latest_of_recordings(db, project).get(recording)
+    job = jobs.latest_of_recordings(database, project).get(recording)
     if job:
-        jobs.end(db, job.id, JobState.CANCELLED)
+        jobs.end(database, job.id, JobState.CANCELLED)
     return listed(request, project, "Preparation stopped. “Try again” takes it up.")
 
 
@@ -313,19 +313,19 @@ def sync(
     ids: Annotated[list[int] | None, Form()] = None,
 ) -> HTMLResponse:
     """Put the chosen recordings on one clock, by sound or by timecode."""
-    data = web(request).data
+    data_folder = web(request).data
     if how == "timecode":
-        return listed(request, project, sync_by_timecode(data, project, ids or []))
-    sync_by_sound(data, project, ids or [])
+        return listed(request, project, sync_by_timecode(data_folder, project, ids or []))
+    sync_by_sound(data_folder, project, ids or [])
     return listed(request, project, "Their sound is being matched.")
 
 
 @router.post("/footage/sync/stop")
 def sync_none(request: Request, project: int) -> HTMLResponse:
-    db = web(request).data.db
-    for job in jobs.of_project(db, project, "sync"):
+    database = web(request).data.db
+    for job in jobs.of_project(database, project, "sync"):
         if job.is_open:
-            jobs.end(db, job.id, JobState.CANCELLED)
+            jobs.end(database, job.id, JobState.CANCELLED)
     return listed(request, project, "Matching stopped.")
 
 
@@ -339,12 +339,12 @@ def sync_by_hand(
     out: Annotated[str, Form()] = "",
 ) -> HTMLResponse:
     """Nudge a recording in its sync set by milliseconds or frames, or take it out of the set."""
-    data = web(request).data
+    data_folder = web(request).data
     this_recording = the_recording(request, project, recording)
     if out:
-        apart(data, recording)
+        apart(data_folder, recording)
         return listed(request, project, f"{this_recording.name} is in no sync set any more.")
     if not abs(ms) <= 60_000 or not abs(frames) <= 10_000:
         raise Invalid("That is further than a nudge goes: at most a minute.")
-    nudge(data, recording, ms, frames, projects.get(data.db, project).rate)
+    nudge(data_folder, recording, ms, frames, projects.get(data_folder.db, project).rate)
     return listed(request, project, f"{this_recording.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")

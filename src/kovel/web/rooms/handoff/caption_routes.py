@@ -38,17 +38,17 @@ class Row:
     tall: int
 
 
-def _row(cue: Cue, rate: Rate) -> Row:
+def _row(cue: Cue, frame_rate: Rate) -> Row:
     return Row(
         cue.at,
-        stamp(cue.at, rate),
-        f"{float((cue.end - cue.at) / rate.fps):.1f} s",
+        stamp(cue.at, frame_rate),
+        f"{float((cue.end - cue.at) / frame_rate.fps):.1f} s",
         "\n".join(cue.lines),
         cue.speaker,
         f"{cue.key[0]}-{cue.key[1]}",
         cue.edited,
-        cue.pace(rate),
-        too_fast(cue, rate),
+        cue.pace(frame_rate),
+        too_fast(cue, frame_rate),
         max(1, len(cue.lines)),
     )
 
@@ -59,47 +59,50 @@ def room(request: Request, project: int) -> HTMLResponse:
 
 
 def _list(request: Request, project: int, template: str = "handoff/caption_rows.html") -> HTMLResponse:
-    data = web(request).data
-    kept = opened(request, project)
-    rows = [_row(cue, kept.story.rate) for cue in captions_of(data, kept)]
-    file = caption_rows.brought(data.db, kept.id)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    rows = [_row(cue, kept_story.story.rate) for cue in captions_of(data_folder, kept_story)]
+    file = caption_rows.brought(data_folder.db, kept_story.id)
     hard = sum(bool(row.trouble) for row in rows)
     return page(
         request,
         template,
         room="handoff",
-        project=projects.get(data.db, project),
-        kept=kept,
+        project=projects.get(data_folder.db, project),
+        kept=kept_story,
         rows=rows,
         hard=hard,
         file=file and file[0],
         formats=[
             caption_format
             for caption_format in CAPTION_FORMATS.values()
-            if kept.story.sections or not caption_format.is_chapters
+            if kept_story.story.sections or not caption_format.is_chapters
         ],
         read_suffixes=",".join(
             caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read
         ),
-        undo_redo=caption_rows.can(data.db, kept.id),
+        undo_redo=caption_rows.can(data_folder.db, kept_story.id),
     )
 
 
 @router.post("/captions/{key}")
 def type_(request: Request, project: int, key: str, text: Annotated[str, Form()] = "") -> HTMLResponse:
     """Type what a caption says; nothing: as its words say."""
-    data = web(request).data
-    kept = opened(request, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
     try:
         recording, sample = map(int, key.split("-"))
     except ValueError:
         raise Missing("There is no such caption.") from None
-    cue = change(data, kept, (recording, sample), text)
-    this_project = projects.get(data.db, project)
+    cue = change(data_folder, kept_story, (recording, sample), text)
+    this_project = projects.get(data_folder.db, project)
     can = render(
-        "handoff/caption_undo.html", project=this_project, undo_redo=caption_rows.can(data.db, kept.id), oob=True
+        "handoff/caption_undo.html",
+        project=this_project,
+        undo_redo=caption_rows.can(data_folder.db, kept_story.id),
+        oob=True,
     )
-    return joined(render("handoff/caption.html", r=_row(cue, kept.story.rate), project=this_project), can)
+    return joined(render("handoff/caption.html", r=_row(cue, kept_story.story.rate), project=this_project), can)
 
 
 @router.post("/captions.in")
@@ -118,8 +121,8 @@ def file_in(request: Request, project: int, file: Annotated[UploadFile, File()])
 @router.post("/captions.words")
 def words_again(request: Request, project: int) -> HTMLResponse:
     """Captions that follow the words again."""
-    kept = opened(request, project)
-    caption_rows.bring(web(request).data.db, kept.id, "", None)
+    kept_story = opened(request, project)
+    caption_rows.bring(web(request).data.db, kept_story.id, "", None)
     return joined(_list(request, project), report("The captions follow the words again."))
 
 
@@ -133,9 +136,9 @@ def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) 
 @router.get("/captions.{kind}")
 def file_out(request: Request, project: int, kind: str, chars: Annotated[int, Query(ge=20, le=80)] = CHARS) -> Response:
     """The captions, or the headings as chapters, in one of CAPTION_FORMATS."""
-    data = web(request).data
+    data_folder = web(request).data
     format = CAPTION_FORMATS.get(kind)
     if format is None:
         raise Missing(f"Captions are written as {', '.join(CAPTION_FORMATS)}.")
-    body, _ = caption_file(data, opened(request, project), format, chars)
-    return download(body, f"{projects.get(data.db, project).name}{format.suffix}", format.media_type)
+    body, _ = caption_file(data_folder, opened(request, project), format, chars)
+    return download(body, f"{projects.get(data_folder.db, project).name}{format.suffix}", format.media_type)

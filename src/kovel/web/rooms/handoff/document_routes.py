@@ -16,31 +16,31 @@ router = APIRouter(prefix="/p/{project}")
 @router.get("/papers/{kind}.csv")
 def as_csv(request: Request, project: int, kind: str) -> Response:
     """A document as CSV."""
-    data = web(request).data
-    made = document(data, opened(request, project), kind)
-    return download(to_csv(made), f"{projects.get(data.db, project).name} - {made.title}.csv", "text/csv")
+    data_folder = web(request).data
+    made = document(data_folder, opened(request, project), kind)
+    return download(to_csv(made), f"{projects.get(data_folder.db, project).name} - {made.title}.csv", "text/csv")
 
 
 @router.get("/papers/{kind}.pdf")
 def as_pdf(request: Request, project: int, kind: str) -> Response:
     """A document as PDF."""
-    data = web(request).data
-    made, body = pdf_of(data, opened(request, project), kind)
-    return download(body, f"{projects.get(data.db, project).name} - {made.title}.pdf", "application/pdf")
+    data_folder = web(request).data
+    made, body = pdf_of(data_folder, opened(request, project), kind)
+    return download(body, f"{projects.get(data_folder.db, project).name} - {made.title}.pdf", "application/pdf")
 
 
 @router.get("/papers/{kind}")
 def to_print(request: Request, project: int, kind: str) -> HTMLResponse:
     """A document as a page to print."""
-    data = web(request).data
-    kept = opened(request, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
     return page(
         request,
         "handoff/documents.html",
-        project=projects.get(data.db, project),
-        kept=kept,
+        project=projects.get(data_folder.db, project),
+        kept=kept_story,
         kind=kind,
         kinds=DOCUMENTS.values(),
-        paper=document(data, kept, kind),
-        length=stamp(kept.story.length, kept.story.rate),
+        paper=document(data_folder, kept_story, kind),
+        length=stamp(kept_story.story.length, kept_story.story.rate),
     )

@@ -64,13 +64,13 @@ class Renders:
 
 
 def _renders(request: Request, project: int) -> Renders:
-    db = web(request).data.db
+    database = web(request).data.db
     rows = [
         Made(job, Path(job.params["out"]).name, os.path.exists(job.params["out"]), _became(job), *_checked(job))
-        for job in jobs.of_project(db, project)
+        for job in jobs.of_project(database, project)
         if job.kind in MADE
     ]
-    return Renders(projects.get(db, project), rows, any(made.job.is_open for made in rows))
+    return Renders(projects.get(database, project), rows, any(made.job.is_open for made in rows))
 
 
 class Asked(BaseModel):
@@ -86,20 +86,20 @@ class Asked(BaseModel):
     captions: bool = False
     name: str = ""  # under which it is to be kept
 
-    def output(self, rate: Rate) -> Output:
+    def output(self, frame_rate: Rate) -> Output:
         """What is asked for; `Invalid` or `TimeError` for what cannot be read."""
         number = self.height.strip().removesuffix("lines").strip()
         if number and not number.isdecimal():
             raise Invalid("The height is a number of lines, such as 1080.")
         own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
-        start, end = (parse_entry(text, rate) if text.strip() else None for text in (self.start, self.end))
+        start, end = (parse_entry(text, frame_rate) if text.strip() else None for text in (self.start, self.end))
         return Output(self.kind, self.quality, self.shape, int(number or 0), own, start or 0, end, self.captions)
 
     @staticmethod
-    def of(this_output: Output, rate: Rate) -> Asked:
+    def of(this_output: Output, frame_rate: Rate) -> Asked:
         """An output as the form shows it."""
         own = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
-        start = stamp(this_output.start, rate) if this_output.start else ""
+        start = stamp(this_output.start, frame_rate) if this_output.start else ""
         return Asked(
             kind=this_output.kind,
             quality=this_output.quality,
@@ -107,7 +107,7 @@ class Asked(BaseModel):
             height=str(this_output.height or ""),
             rate=own,
             start=start,
-            end="" if this_output.end is None else stamp(this_output.end, rate),
+            end="" if this_output.end is None else stamp(this_output.end, frame_rate),
             captions=this_output.captions,
         )
 
@@ -131,20 +131,20 @@ class OutputForm:
     empty: bool
 
 
-def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
-    data = web(request).data
-    project = projects.get(data.db, kept.project)
+def _form(request: Request, kept_story: Kept, asked: Asked) -> OutputForm:
+    data_folder = web(request).data
+    project = projects.get(data_folder.db, kept_story.project)
     told = refused = ""
     kind = KINDS.get(asked.kind)
-    if kept.story.pieces:
+    if kept_story.story.pieces:
         try:
-            this_estimate = estimate(data, kept, asked.output(project.rate))
+            this_estimate = estimate(data_folder, kept_story, asked.output(project.rate))
             told = _expected(this_estimate, asked, project.rate)
         except Told as error:
             refused = str(error)
     else:
         refused = "The story is empty: there is nothing to render yet."
-    choices = ready(data)
+    choices = ready(data_folder)
     return OutputForm(
         asked,
         tuple((kind.name, kind.label) for kind in KINDS.values()),
@@ -157,18 +157,18 @@ def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
         asked.kind == "still",
         told,
         refused,
-        not kept.story.pieces,
+        not kept_story.story.pieces,
     )
 
 
 HEIGHTS = ("720", "1080", "1440", "2160")
 
 
-def _expected(this_estimate: Estimate, asked: Asked, rate: Rate) -> str:
+def _expected(this_estimate: Estimate, asked: Asked, frame_rate: Rate) -> str:
     """In words: its size in pixels, how long it is, what it will take."""
     kind = KINDS[asked.kind]
     seen = [f"{this_estimate.size[0]} × {this_estimate.size[1]}"] if kind.seen or asked.kind == "still" else []
-    lasts = [] if asked.kind == "still" else [stamp(this_estimate.frames, rate)]
+    lasts = [] if asked.kind == "still" else [stamp(this_estimate.frames, frame_rate)]
     took = (
         f"{max(1, round(this_estimate.seconds))} s"
         if this_estimate.seconds < 90
@@ -187,14 +187,14 @@ class TimelineRow:
     left: list[str]
 
 
-def _timelines(data: DataFolder, project: int, kept: Kept) -> list[TimelineRow]:
-    of, rows = projects.get(data.db, project), _rows(data, project)
+def _timelines(data_folder: DataFolder, project: int, kept_story: Kept) -> list[TimelineRow]:
+    of, rows = projects.get(data_folder.db, project), _rows(data_folder, project)
     return [
         TimelineRow(
             timeline_format.name,
             timeline_format.label,
             timeline_format.holds,
-            timeline_format.left(kept.story, of, rows),
+            timeline_format.left(kept_story.story, of, rows),
         )
         for timeline_format in TIMELINES.values()
     ]
@@ -203,20 +203,20 @@ def _timelines(data: DataFolder, project: int, kept: Kept) -> list[TimelineRow]:
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
     application = web(request)
-    kept = stories.load(application.data.db, stories.current(application.data.db, project))
+    kept_story = stories.load(application.data.db, stories.current(application.data.db, project))
     return page(
         request,
         "handoff/room.html",
         _renders(request, project),
         room="handoff",
-        kept=kept,
-        form=_form(request, kept, Asked()),
+        kept=kept_story,
+        form=_form(request, kept_story, Asked()),
         documents=DOCUMENTS.values(),
-        not_taken=stories.not_taken(application.data.db, kept.id),
-        findings=findings(application.data, project, kept.story),
-        strip=_strip(request, kept),
-        facts=_facts(application.data, kept),
-        timelines=_timelines(application.data, project, kept),
+        not_taken=stories.not_taken(application.data.db, kept_story.id),
+        findings=findings(application.data, project, kept_story.story),
+        strip=_strip(request, kept_story),
+        facts=_facts(application.data, kept_story),
+        timelines=_timelines(application.data, project, kept_story),
         timeline_suffixes=",".join(f".{name}" for name in TIMELINES),
     )
 
@@ -224,19 +224,21 @@ def room(request: Request, project: int) -> HTMLResponse:
 @router.get("/handoff/output")
 def output(request: Request, project: int, asked: Annotated[Asked, Query()], choice: str = "") -> HTMLResponse:
     """The form as it stands now, or with a ready-made choice in it, and what is to be expected."""
-    db = web(request).data.db
-    kept = stories.load(db, stories.current(db, project))
-    rate = projects.get(db, project).rate
+    database = web(request).data.db
+    kept_story = stories.load(database, stories.current(database, project))
+    frame_rate = projects.get(database, project).rate
     if choice and (found := ready(web(request).data).get(choice)):
-        asked = Asked.of(found, rate).model_copy(update={"start": asked.start, "end": asked.end})
-    return page(request, "handoff/output.html", form=_form(request, kept, asked), project=projects.get(db, project))
+        asked = Asked.of(found, frame_rate).model_copy(update={"start": asked.start, "end": asked.end})
+    return page(
+        request, "handoff/output.html", form=_form(request, kept_story, asked), project=projects.get(database, project)
+    )
 
 
 @router.post("/handoff/ready")
 def keep_choice(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
     """Keep the form as a choice under a name."""
-    data = web(request).data
-    keep_ready(data, asked.name, asked.output(projects.get(data.db, project).rate))
+    data_folder = web(request).data
+    keep_ready(data_folder, asked.name, asked.output(projects.get(data_folder.db, project).rate))
     return joined(output(request, project, asked), report(f"“{asked.name.strip()}” is kept, for every project."))
 
 
@@ -248,8 +250,8 @@ def drop_choice(
     return joined(output(request, project, asked), report(f"“{name}” is taken out."))
 
 
-def _rows(data: DataFolder, project: int) -> dict[int, Recording]:
-    return {recording.id: recording for recording in recordings.of_project(data.db, project)}
+def _rows(data_folder: DataFolder, project: int) -> dict[int, Recording]:
+    return {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -260,15 +262,15 @@ class Step:
     face: Face | None
 
 
-def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
+def _strip(request: Request, kept_story: Kept, most: int = 10) -> list[Step]:
     """The story at even steps."""
     application = web(request)
-    rows = _rows(application.data, kept.project)
-    plan = make_plan(kept.story, {key: recording.source for key, recording in rows.items()})
-    n = min(most, kept.story.length)
+    rows = _rows(application.data, kept_story.project)
+    plan = make_plan(kept_story.story, {key: recording.source for key, recording in rows.items()})
+    n = min(most, kept_story.story.length)
     out = []
     for k in range(n):
-        t = kept.story.length * (2 * k + 1) // (2 * n)
+        t = kept_story.story.length * (2 * k + 1) // (2 * n)
         run = plan.picture_at(t)
         recording = rows.get(run.source) if run.source is not None else None
         out.append(
@@ -282,10 +284,10 @@ def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
     return out
 
 
-def _facts(data: DataFolder, kept: Kept) -> list[tuple[str, str]]:
+def _facts(data_folder: DataFolder, kept_story: Kept) -> list[tuple[str, str]]:
     """The story in numbers."""
-    story = kept.story
-    exposed = sum(seam.kind == "jump" for seam in seams(story, recordings.sources(data.db, kept.project)))
+    story = kept_story.story
+    exposed = sum(seam.kind == "jump" for seam in seams(story, recordings.sources(data_folder.db, kept_story.project)))
     used = (
         {piece.source for piece in story.pieces if piece.source is not None}
         | {cover.source for cover in story.covers if cover.source}
@@ -303,7 +305,7 @@ def _facts(data: DataFolder, kept: Kept) -> list[tuple[str, str]]:
         ("Titles", str(sum(bool(cover.title) for cover in story.covers))),
         ("Sounds", str(len(story.sounds))),
         ("Exposed jumps", str(exposed)),
-        ("Muted", _muted(story, recordings.sources(data.db, kept.project))),
+        ("Muted", _muted(story, recordings.sources(data_folder.db, kept_story.project))),
     ]
 
 
@@ -368,8 +370,8 @@ def _job(request: Request, project: int, job: int) -> jobs.Job:
 
 @router.post("/handoff/renders/{job}/cancel")
 def cancel(request: Request, project: int, job: int) -> HTMLResponse:
-    db = web(request).data.db
-    jobs.end(db, _job(request, project, job).id, JobState.CANCELLED)
+    database = web(request).data.db
+    jobs.end(database, _job(request, project, job).id, JobState.CANCELLED)
     return joined(
         page(request, "handoff/renders.html", _renders(request, project)),
         report("Render stopped. Nothing half made was left behind."),
@@ -378,8 +380,8 @@ def cancel(request: Request, project: int, job: int) -> HTMLResponse:
 
 @router.post("/handoff/renders/{job}/retry")
 def retry(request: Request, project: int, job: int) -> HTMLResponse:
-    db = web(request).data.db
-    jobs.again(db, _job(request, project, job).id)
+    database = web(request).data.db
+    jobs.again(database, _job(request, project, job).id)
     return page(request, "handoff/renders.html", _renders(request, project))
 
 
@@ -398,10 +400,10 @@ def file(request: Request, project: int, job: int) -> FileResponse:
 @router.post("/timeline.in")
 def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File()]) -> Response:
     """A story made elsewhere, as a story of its own; what could not be taken is told where it opens."""
-    data = web(request).data
+    data_folder = web(request).data
     name = Path(file.filename or "timeline").name
     body = file.file.read(LARGEST + 1)
-    *_, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
+    *_, left = bring_in(data_folder, project, Path(name).suffix.lower().lstrip("."), name, body)
     return Response(
         status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"}
     )
@@ -431,13 +433,15 @@ def zipped(folder: Path) -> Path:
 @router.get("/export/{kind}")
 def export(request: Request, project: int, kind: str) -> Response:
     """The story in one of TIMELINES."""
-    db = web(request).data.db
+    database = web(request).data.db
     format = TIMELINES.get(kind)
     if format is None:
         raise Missing("There is no such format.")
-    this_project = projects.get(db, project)
-    kept = stories.load(db, stories.current(db, project))
-    rows = {recording.id: recording for recording in recordings.of_project(db, project)}
+    this_project = projects.get(database, project)
+    kept_story = stories.load(database, stories.current(database, project))
+    rows = {recording.id: recording for recording in recordings.of_project(database, project)}
     return download(
-        format.write(kept.story, kept.name, this_project, rows), f"{this_project.name}.{format.name}", format.media_type
+        format.write(kept_story.story, kept_story.name, this_project, rows),
+        f"{this_project.name}.{format.name}",
+        format.media_type,
     )

@@ -130,10 +130,10 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
 
 
-def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
+def typed(text: str, frame_rate: Rate, what: str, now: int = 0) -> int:
     """A time as editors type it; `Invalid`, naming the field, if it is none."""
     try:
-        return parse_entry(text, rate, now=now)
+        return parse_entry(text, frame_rate, now=now)
     except TimeError as error:
         raise Invalid(f"{what}: {error}") from None
 
@@ -154,15 +154,19 @@ def keep(
     """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already,
     the page is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
     verdict = "" if verdict == "open" else verdict
-    db = web(request).data.db
-    this_project = projects.get(db, project)
+    database = web(request).data.db
+    this_project = projects.get(database, project)
     the_recording(request, project, recording)
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
     begin, until = typed(start, this_project.rate, "In"), typed(end, this_project.rate, "Out")
     called = " ".join(name.split()).casefold()
     old = next(
-        (subclip for subclip in subclips.of_recording(db, recording) if called and subclip.name.casefold() == called),
+        (
+            subclip
+            for subclip in subclips.of_recording(database, recording)
+            if called and subclip.name.casefold() == called
+        ),
         None,
     )
     if old and not again and (old.start, old.end) != (begin, until):
@@ -170,9 +174,9 @@ def keep(
     if old and again != "both":
         change_: dict[str, Any] = {"start": begin, "length": until - begin, "verdict": verdict}
         change_ |= {name: value for name, value in (("note", note), ("tags", tags)) if value.strip()}
-        (subclip,) = subclips.update(db, [old.id], **change_)
+        (subclip,) = subclips.update(database, [old.id], **change_)
         return _listed(request, project, recording, f"“{subclip.name}” is this range now.")
-    subclip = subclips.add(db, recording, begin, until, name=name, note=note, tags=tags, verdict=verdict)
+    subclip = subclips.add(database, recording, begin, until, name=name, note=note, tags=tags, verdict=verdict)
     return _listed(
         request, project, recording, f"Kept “{subclip.name}”." if verdict else f"Slice kept as “{subclip.name}”."
     )
@@ -180,10 +184,10 @@ def keep(
 
 def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
     """These subclips; `Missing` if one belongs elsewhere."""
-    db = web(request).data.db
-    found = [subclips.get(db, i) for i in ids]
+    database = web(request).data.db
+    found = [subclips.get(database, i) for i in ids]
     for subclip in found:
-        if recordings.get(db, subclip.recording).project != project:
+        if recordings.get(database, subclip.recording).project != project:
             raise Missing("That subclip is not in this project.")
     return found
 
@@ -198,20 +202,20 @@ class Changed(Sent):
     start: str = ""
     end: str = ""
 
-    def changes(self, old: Subclip, rate: Rate) -> dict[str, Any]:
+    def changes(self, old_subclip: Subclip, frame_rate: Rate) -> dict[str, Any]:
         """What is to be changed, times read. Raises `Invalid` where they cannot be."""
         out = self.given("name", "note", "tags", "verdict")
         if self.start or self.end:
-            a = typed(self.start, rate, "In", old.start) if self.start else old.start
-            b = typed(self.end, rate, "Out", old.end) if self.end else old.end
+            a = typed(self.start, frame_rate, "In", old_subclip.start) if self.start else old_subclip.start
+            b = typed(self.end, frame_rate, "Out", old_subclip.end) if self.end else old_subclip.end
             out |= {"start": a, "length": b - a}
         return out
 
 
 def change_one(request: Request, project: int, subclip: int, asked: Changed) -> Subclip:
-    db = web(request).data.db
+    database = web(request).data.db
     (old,) = of_project(request, project, [subclip])
-    (this_subclip,) = subclips.update(db, [subclip], **asked.changes(old, projects.get(db, project).rate))
+    (this_subclip,) = subclips.update(database, [subclip], **asked.changes(old, projects.get(database, project).rate))
     return this_subclip
 
 
@@ -235,10 +239,10 @@ def remove(request: Request, project: int, subclip: int) -> HTMLResponse:
 
 @router.post("/subclips/{subclip}/to-story")
 def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
-    db = web(request).data.db
+    database = web(request).data.db
     (this_subclip,) = of_project(request, project, [subclip])
     asked = {"source": this_subclip.recording, "start": this_subclip.start, "length": this_subclip.length}
-    _, done = stories.edit(db, stories.current(db, project), None, "add_at_end", asked)
+    _, done = stories.edit(database, stories.current(database, project), None, "add_at_end", asked)
     return joined(report(f"“{this_subclip.name}” is in the story, at the end.", done.notes), hx_reswap="none")
 
 
@@ -253,9 +257,9 @@ def mark(
 
 @router.post("/markers/{marker}")
 def name_marker(request: Request, project: int, marker: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
-    db = web(request).data.db
-    the_recording(request, project, markers.get(db, marker).recording)
-    this_marker = markers.rename(db, marker, name)
+    database = web(request).data.db
+    the_recording(request, project, markers.get(database, marker).recording)
+    this_marker = markers.rename(database, marker, name)
     return _listed(
         request,
         project,
@@ -266,9 +270,9 @@ def name_marker(request: Request, project: int, marker: int, name: Annotated[str
 
 @router.post("/markers/{marker}/remove")
 def remove_marker(request: Request, project: int, marker: int) -> HTMLResponse:
-    db = web(request).data.db
-    the_recording(request, project, markers.get(db, marker).recording)
-    this_marker = markers.remove(db, marker)
+    database = web(request).data.db
+    the_recording(request, project, markers.get(database, marker).recording)
+    this_marker = markers.remove(database, marker)
     return _listed(request, project, this_marker.recording, "Marker taken away.")
 
 
@@ -294,11 +298,11 @@ def pull(
 @router.post("/recordings/{recording}/pull")
 def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
     """Every slice that is not judged yet: both edges to the nearest pause."""
-    db = web(request).data.db
-    this_project = projects.get(db, project)
+    database = web(request).data.db
+    this_project = projects.get(database, project)
     total = the_recording(request, project, recording).length(this_project.rate)
     rows: list[tuple[int, int, int]] = []
-    for subclip in subclips.of_recording(db, recording):
+    for subclip in subclips.of_recording(database, recording):
         if subclip.verdict:
             continue
         start, end = (_pulled(request, this_project, recording, f) for f in (subclip.start, subclip.end))
@@ -307,7 +311,7 @@ def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
             rows.append((subclip.id, *new))
     if not rows:
         raise Invalid("No slice is near a pause that was found. They stay as they are; set their edges by ear.")
-    subclips.reshape(db, project, rows, "slices pulled to pauses")
+    subclips.reshape(database, project, rows, "slices pulled to pauses")
     return _listed(
         request, project, recording, f"{len(rows)} slice{'s' if len(rows) != 1 else ''} pulled to the nearest pauses."
     )
@@ -324,18 +328,21 @@ def keep_used(request: Request, project: int, recording: int) -> HTMLResponse:
 
 def keep_all_used(request: Request, project: int, only: int | None = None) -> int:
     """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
-    db = web(request).data.db
-    this_project = projects.get(db, project)
-    found = uses(stories.load(db, stories.current(db, project)).story)
+    database = web(request).data.db
+    this_project = projects.get(database, project)
+    found = uses(stories.load(database, stories.current(database, project)).story)
     new = []
-    for recording in recordings.of_project(db, project):
+    for recording in recordings.of_project(database, project):
         if only not in (None, recording.id):
             continue
-        have = {(subclip.start, subclip.end) for subclip in subclips.of_recording(db, recording.id)}
+        have = {(subclip.start, subclip.end) for subclip in subclips.of_recording(database, recording.id)}
         for start, end in ranges_used(found, recording.id):
             if (start, end) not in have:
                 said = transcripts.words_between(
-                    db, recording.id, this_project.rate.frame_to_sample(start), this_project.rate.frame_to_sample(end)
+                    database,
+                    recording.id,
+                    this_project.rate.frame_to_sample(start),
+                    this_project.rate.frame_to_sample(end),
                 )
                 name = " ".join(
                     word.text
@@ -352,14 +359,14 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
                 )
     if not new:
         raise Invalid("The story uses no range here that is not in the log already.")
-    return len(subclips.add_all(db, project, new, "used ranges kept"))
+    return len(subclips.add_all(database, project, new, "used ranges kept"))
 
 
 @router.post("/log/undo")
 def undo(request: Request, project: int, rec: int | None = None, redo: bool = False) -> HTMLResponse:
     """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
-    db = web(request).data.db
-    did, touched = steps.undo_or_redo(db, project, redo)
+    database = web(request).data.db
+    did, touched = steps.undo_or_redo(database, project, redo)
     for i in touched:
         with contextlib.suppress(Invalid):
             want_cleaned(web(request).data, i)  # a setting that came back may need a sound made
@@ -368,7 +375,9 @@ def undo(request: Request, project: int, rec: int | None = None, redo: bool = Fa
         return joined(said, hx_refresh="true")
     recording = the_recording(request, project, rec)
     if rec not in touched:
-        names = ", ".join(recording.name for recording in recordings.of_project(db, project) if recording.id in touched)
+        names = ", ".join(
+            recording.name for recording in recordings.of_project(database, project) if recording.id in touched
+        )
         return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
     return joined(
         render("log/clips.html", replace(_clips(request, project, rec), oob=True)),

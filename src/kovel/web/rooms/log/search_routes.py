@@ -80,12 +80,14 @@ def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLRe
 @router.get("/search/meaning")
 def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
     """Sentences that are near a question in meaning, whatever their words and its language."""
-    data = web(request).data
-    projects.get(data.db, project)
-    hits = [hit for hit in search_meaning(data, project, q, 40) if hit.how == "meaning"][:12] if q.strip() else []
+    data_folder = web(request).data
+    projects.get(data_folder.db, project)
+    hits = (
+        [hit for hit in search_meaning(data_folder, project, q, 40) if hit.how == "meaning"][:12] if q.strip() else []
+    )
     title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
     return _near(
-        request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title
+        request, project, hits, f"{title}; more is being worked out" if meant(data_folder, project).lacking else title
     )
 
 

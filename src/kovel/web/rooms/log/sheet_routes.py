@@ -194,7 +194,7 @@ def several(
 ) -> HTMLResponse:
     """Do one thing to the chosen subclips, or, asked for and for sending only, to all shown that are not dropped:
     one step."""
-    db = web(request).data.db
+    database = web(request).data.db
     sheet = _sheet(request, project)
     chosen = of_project(request, project, ids or [])
     order = {line.clip.id: index for index, line in enumerate(sheet.shown)}
@@ -206,32 +206,32 @@ def several(
     pick = [subclip.id for subclip in chosen]
     if do in ("to-end", "to-playhead"):
         ranges = [(subclip.recording, subclip.start, subclip.length) for subclip in chosen]
-        done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
+        done = stories.put_in(database, project, ranges, at if do == "to-playhead" else None)
         return _shown(request, project, done.did + ".", done.notes)
     many = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
-    return _shown(request, project, many + _do_to(db, project, do, pick, verdict, tags))
+    return _shown(request, project, many + _do_to(database, project, do, pick, verdict, tags))
 
 
-def _do_to(db: Database, project: int, do: str, pick: list[int], verdict: str, tags: str) -> str:
+def _do_to(database: Database, project: int, do: str, pick: list[int], verdict: str, tags: str) -> str:
     """Does one thing to subclips of the log: what was done to them, in words. Raises `Invalid` for anything else."""
-    on_board = [subclip.id for subclip in subclips.on_board(db, project)]
+    on_board = [subclip.id for subclip in subclips.on_board(database, project)]
     match do:
         case "verdict":
-            subclips.update(db, pick, verdict=verdict)
+            subclips.update(database, pick, verdict=verdict)
             return f": {verdict or 'not judged'}."
         case "tags":
             if not tags.strip():
                 raise Invalid("Type the tags to add first.")
-            subclips.update(db, pick, add_tags=tags)
+            subclips.update(database, pick, add_tags=tags)
             return f" tagged {tags.strip()}."
         case "remove":
-            subclips.remove(db, pick)
+            subclips.remove(database, pick)
             return " taken out of the log. Ctrl Z brings them back."
         case "board":
-            subclips.arrange(db, project, list(dict.fromkeys([*on_board, *pick])))
+            subclips.arrange(database, project, list(dict.fromkeys([*on_board, *pick])))
             return " put on the storyboard."
         case "off-board":
-            subclips.arrange(db, project, [subclip for subclip in on_board if subclip not in pick])
+            subclips.arrange(database, project, [subclip for subclip in on_board if subclip not in pick])
             return " taken off the storyboard."
     raise Invalid("That cannot be done to subclips.")
 
@@ -266,10 +266,10 @@ def csv_out(request: Request, project: int) -> Response:
 
 @router.get("/log.otio")
 def otio_out(request: Request, project: int) -> Response:
-    db = web(request).data.db
-    this_project = projects.get(db, project)
-    rows = recordings.of_project(db, project)
-    marked = {recording.id: markers.of_recording(db, recording.id) for recording in rows}
+    database = web(request).data.db
+    this_project = projects.get(database, project)
+    rows = recordings.of_project(database, project)
+    marked = {recording.id: markers.of_recording(database, recording.id) for recording in rows}
     made = to_otio(
         "log",
         this_project,
@@ -288,14 +288,14 @@ async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLRespo
     raw = await sheet.read(10_000_000)
 
     def take() -> HTMLResponse:
-        db = web(request).data.db
-        this_project = projects.get(db, project)
+        database = web(request).data.db
+        this_project = projects.get(database, project)
         new, left = from_csv(
-            text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), this_project.rate
+            text_of(sheet.filename or "The sheet", raw), recordings.of_project(database, project), this_project.rate
         )
         if not new:
             raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
-        subclips.add_all(db, project, new, f"log taken from {sheet.filename}")
+        subclips.add_all(database, project, new, f"log taken from {sheet.filename}")
         more = (f"and {len(left) - 8} more",) if len(left) > 8 else ()
         return _shown(request, project, f"{len(new)} subclips taken from {sheet.filename}.", (*left[:8], *more))
 

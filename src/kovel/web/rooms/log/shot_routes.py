@@ -96,11 +96,11 @@ class Some:
 
 
 def _some(request: Request, project: int, start: int) -> Some:
-    db = web(request).data.db
-    this_project = projects.get(db, project)
+    database = web(request).data.db
+    this_project = projects.get(database, project)
     rows = [
         recording
-        for recording in recordings.of_project(db, project)
+        for recording in recordings.of_project(database, project)
         if recording.kind in ("b-roll", "still") and not recording.aside and recording.ready
     ]
     end = start + WINDOW

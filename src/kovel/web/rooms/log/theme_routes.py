@@ -70,16 +70,16 @@ class Told:
     better: bool
 
 
-def _length(samples: int, rate: Rate) -> str:
-    return stamp(rate.sample_to_frame(samples), rate)
+def _length(samples: int, frame_rate: Rate) -> str:
+    return stamp(frame_rate.sample_to_frame(samples), frame_rate)
 
 
-def _map(data: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
+def _map(data_folder: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
     """Recordings one after the other, as wide as they are long where somebody speaks; a row a theme."""
-    this_project = projects.get(data.db, project)
-    rows = theming.listing(data, project)
+    this_project = projects.get(data_folder.db, project)
+    rows = theming.listing(data_folder, project)
     spoken = {shown.statement.recording for theme in rows for shown in theme.shown}
-    rs = [recording for recording in recordings.of_project(data.db, project) if recording.id in spoken]
+    rs = [recording for recording in recordings.of_project(data_folder.db, project) if recording.id in spoken]
     long = {
         recording.id: max(1, this_project.rate.frame_to_sample(recording.length(this_project.rate))) for recording in rs
     }
@@ -139,19 +139,19 @@ class Map:
 
 
 def _values(request: Request, project: int) -> Map:
-    data = web(request).data
-    columns, rows = _map(data, project)
-    job = next((job for job in jobs.of_project(data.db, project, "meaning") if job.is_open), None)
-    known = meant(data, project)
+    data_folder = web(request).data
+    columns, rows = _map(data_folder, project)
+    job = next((job for job in jobs.of_project(data_folder.db, project, "meaning") if job.is_open), None)
+    known = meant(data_folder, project)
     return Map(
-        projects.get(data.db, project),
+        projects.get(data_folder.db, project),
         columns,
         rows,
         job,
         len(known.said),
         known.lacking,
-        kept_settings.get(data.db, "meaning model"),
-        stories.proposed(data.db, project),
+        kept_settings.get(data_folder.db, "meaning model"),
+        stories.proposed(data_folder.db, project),
     )
 
 
@@ -202,9 +202,9 @@ def aside(request: Request, project: int, ids: Annotated[list[int] | None, Form(
 @router.post("/log/themes/model")
 def model(request: Request, project: int, folder: Annotated[str, Form()] = "") -> HTMLResponse:
     """Another model for the meaning of English, or (empty) the one that is installed."""
-    data = web(request).data
-    set_model(data, folder)
-    work_out(data, project)
+    data_folder = web(request).data
+    set_model(data_folder, folder)
+    work_out(data_folder, project)
     return _shown(request, project, "Everything is worked out anew with that model.")
 
 
@@ -223,9 +223,9 @@ def undo(request: Request, project: int) -> HTMLResponse:
 @router.get("/log/themes/statement")
 def statement(request: Request, project: int, recording: int, start: int) -> HTMLResponse:
     """One statement: all of it, its theme, and what is like it elsewhere."""
-    data = web(request).data
-    this_project = projects.get(data.db, project)
-    rows = theming.listing(data, project)
+    data_folder = web(request).data
+    this_project = projects.get(data_folder.db, project)
+    rows = theming.listing(data_folder, project)
     found = next(
         (
             shown
@@ -238,11 +238,15 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
     if found is None:
         raise Invalid("That statement is not there any more. Reload the page.")
     s = found.statement
-    this_recording = recordings.get(data.db, recording)
+    this_recording = recordings.get(data_folder.db, recording)
     frame = this_project.rate.sample_to_frame(s.start)
     near = [
-        (hit, recordings.get(data.db, hit.said.recording).name, this_project.rate.sample_to_frame(hit.said.start))
-        for hit in more_like(data, project, recording, start, 6)
+        (
+            hit,
+            recordings.get(data_folder.db, hit.said.recording).name,
+            this_project.rate.sample_to_frame(hit.said.start),
+        )
+        for hit in more_like(data_folder, project, recording, start, 6)
     ]
     return page(
         request,
@@ -254,7 +258,7 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
         themes=rows,
         theme=found.theme,
         near=near,
-        face=face_of(data, this_recording, frame, this_project.rate),
+        face=face_of(data_folder, this_recording, frame, this_project.rate),
         length=_length(s.end - s.start, this_project.rate),
     )
 
@@ -268,7 +272,7 @@ def move(
     theme: Annotated[int, Form()],
 ) -> HTMLResponse:
     """A statement into another theme; 0: into one of its own."""
-    db = web(request).data.db
+    database = web(request).data.db
     placed = next(
         (
             shown
@@ -280,29 +284,29 @@ def move(
     )
     if placed is None:
         raise Invalid("That statement is not there any more. Reload the page.")
-    this_theme = theme_rows.move(db, project, recording, start, theme or None)
+    this_theme = theme_rows.move(database, project, recording, start, theme or None)
     panel = bytes(statement(request, project, recording, start).body).decode()
     beside = f'<aside id="statement" hx-swap-oob="innerHTML">{panel}</aside>'
     return joined(the_map(request, project), beside, report(f"It is of “{this_theme.name}” now."))
 
 
-def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, str], rate: Rate) -> Told:
+def _telling(data_folder: DataFolder, t: theming.Twice, which: int, names: dict[int, str], frame_rate: Rate) -> Told:
     spoken, how = (t.a, t.b)[which], t.how[which]
-    facts = [f"{how.words} words", _length(how.length, rate), f"{how.pace:.0f} words a minute"]
+    facts = [f"{how.words} words", _length(how.length, frame_rate), f"{how.pace:.0f} words a minute"]
     facts.append(f"{how.stumbles} stumble{'s' if how.stumbles != 1 else ''}" if how.stumbles else "no stumble")
     if how.pauses:
         facts.append(f"{how.pauses:.1f} s of pauses in it")
     level, noise = t.level[which], t.noise[which]
     if level is not None and noise is not None:
         facts.append(f"{level:.0f} dB, {level - noise:.0f} dB over the room")
-    recording = recordings.get(data.db, spoken.recording)
+    recording = recordings.get(data_folder.db, spoken.recording)
     facts += [f"{recording.width} × {recording.height}"] if recording.picture else ["sound only"]
-    frame = rate.sample_to_frame(spoken.start)
+    frame = frame_rate.sample_to_frame(spoken.start)
     return Told(
         spoken,
         names[spoken.recording],
         frame,
-        face_of(data, recording, frame, rate),
+        face_of(data_folder, recording, frame, frame_rate),
         tuple(facts),
         t.better == "ab"[which],
     )
@@ -311,12 +315,12 @@ def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, st
 @router.get("/log/themes/twice")
 def twice(request: Request, project: int) -> HTMLResponse:
     """What was told twice, side by side."""
-    data = web(request).data
-    this_project = projects.get(data.db, project)
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
+    data_folder = web(request).data
+    this_project = projects.get(data_folder.db, project)
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
     pairs = [
-        (_telling(data, t, 0, names, this_project.rate), _telling(data, t, 1, names, this_project.rate))
-        for t in theming.told_twice(data, project, 60)
+        (_telling(data_folder, t, 0, names, this_project.rate), _telling(data_folder, t, 1, names, this_project.rate))
+        for t in theming.told_twice(data_folder, project, 60)
     ]
     return page(request, "log/twice.html", project=this_project, pairs=pairs)
 
@@ -332,12 +336,12 @@ def judge(
     better: Annotated[str, Form()] = "",
 ) -> HTMLResponse:
     """Which telling is the better one, or that they tell different things; again: that is taken back."""
-    db = web(request).data.db
+    database = web(request).data.db
     for r in (a_recording, b_recording):
-        projects.belongs(db, project, "recording", r)
+        projects.belongs(database, project, "recording", r)
     a, b = (a_recording, a_start), (b_recording, b_start)
-    was = next((judged.better for judged in theme_rows.judged(db, project) if (judged.a, judged.b) == (a, b)), "")
-    theme_rows.judge(db, project, a, b, "" if better == was else better)
+    was = next((judged.better for judged in theme_rows.judged(database, project) if (judged.a, judged.b) == (a, b)), "")
+    theme_rows.judge(database, project, a, b, "" if better == was else better)
     return joined(twice(request, project), report("Kept." if better != was else "Taken back."))
 
 
@@ -350,13 +354,13 @@ def propose(
     ids: Annotated[list[int] | None, Form()] = None,
 ) -> HTMLResponse:
     """A first radio cut of the chosen themes, as a story beside the others."""
-    data = web(request).data
-    this_project = projects.get(data.db, project)
+    data_folder = web(request).data
+    this_project = projects.get(data_folder.db, project)
     try:
         seconds = float(parse_seconds(length, this_project.rate))
     except TimeError as error:
         raise Invalid(f"Length: {error}") from None
-    done = proposing.propose(data, project, seconds, ids or [], order)
+    done = proposing.propose(data_folder, project, seconds, ids or [], order)
     return _shown(
         request,
         project,

@@ -50,14 +50,14 @@ class Turn:
     words: list[SaidWord]
 
 
-def turns(words: Sequence[Word], rate: Rate, before: str = "") -> list[Turn]:
+def turns(words: Sequence[Word], frame_rate: Rate, before: str = "") -> list[Turn]:
     """Words by speaker's turn, broken also at pauses over a second; `before` them somebody spoke already."""
-    out: list[Turn] = []
+    all_turns: list[Turn] = []
     last: Word | None = None
     for word in words:
-        frame, end = word.frames(rate)
+        frame, end = word.frames(frame_rate)
         if last is None or last.speaker != word.speaker or word.start - last.end > SAMPLE_RATE:
-            out.append(
+            all_turns.append(
                 Turn(
                     word.speaker,
                     frame,
@@ -67,9 +67,9 @@ def turns(words: Sequence[Word], rate: Rate, before: str = "") -> list[Turn]:
                 )
             )
         look = (" voice" if word.text == VOICE else "") + (" unsure" if word.sure < transcripts.UNSURE else "")
-        out[-1].words.append(SaidWord(word.text, frame, end, word.start, look))
+        all_turns[-1].words.append(SaidWord(word.text, frame, end, word.start, look))
         last = word
-    return out
+    return all_turns
 
 
 FIRST = 2500  # words sent with the page; the rest follows by itself
@@ -156,11 +156,11 @@ async def words_in(request: Request, project: int, recording: int, transcript_fi
 
 @router.get("/recordings/{recording}/words.{kind}")
 def words_out(request: Request, project: int, recording: int, kind: str) -> Response:
-    db = web(request).data.db
+    database = web(request).data.db
     if kind not in ("vtt", "srt", "json", "txt"):
         raise Missing("There is no such format.")
     this_recording = the_recording(request, project, recording)
-    return pages.download(transcript(transcripts.words(db, recording), kind), f"{this_recording.name}.{kind}")
+    return pages.download(transcript(transcripts.words(database, recording), kind), f"{this_recording.name}.{kind}")
 
 
 @router.post("/recordings/{recording}/transcribe")
@@ -197,9 +197,9 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
     this_recording = the_recording(request, project, recording)
     now = hearing(request, this_recording)
     if now and now.open:
-        db = web(request).data.db
-        this_project = projects.get(db, project)
-        new = transcripts.words_at(db, recording, seen, 8000)
+        database = web(request).data.db
+        this_project = projects.get(database, project)
+        new = transcripts.words_at(database, recording, seen, 8000)
         far = page(
             request, "log/hearing.html", project=this_project, r=this_recording, hearing=now, seen=seen + len(new)
         )
@@ -215,10 +215,10 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
 @router.post("/recordings/{recording}/hearing/cancel")
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     this_recording = the_recording(request, project, recording)
-    db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
+    database = web(request).data.db
+    job = jobs.latest_of_recordings(database, project, *WORD_JOBS).get(recording)
     if job:
-        jobs.end(db, job.id, JobState.CANCELLED)
+        jobs.end(database, job.id, JobState.CANCELLED)
     return _shown(request, this_recording, f"Stopped. The words of {this_recording.name} are as they were.")
 
 
@@ -226,21 +226,21 @@ def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
 def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     """The remark on the last transcription was read."""
     this_recording = the_recording(request, project, recording)
-    db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
+    database = web(request).data.db
+    job = jobs.latest_of_recordings(database, project, *WORD_JOBS).get(recording)
     if job:
-        jobs.forget_message(db, job.id)
+        jobs.forget_message(database, job.id)
     return pages.joined(words_part(request, this_recording))
 
 
 @router.get("/recordings/{recording}/unsure")
 def unsure(request: Request, project: int, recording: int, frame: int = 0, back: bool = False) -> JSONResponse:
     """The next word (or the one before) that the recogniser was unsure of, from a frame of the project's clock on."""
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    clock = projects.get(db, project).rate
+    clock = projects.get(database, project).rate
     total = max(0, min(frame, this_recording.length(clock)))
-    word, left = transcripts.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
+    word, left = transcripts.next_unsure(database, recording, clock.frame_to_sample(total + (not back)), back)
     if word is None:
         return JSONResponse(
             {"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."}
@@ -252,10 +252,10 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
 @router.get("/recordings/{recording}/words/more")
 def more(request: Request, project: int, recording: int, at: int) -> HTMLResponse:
     """The turns from word `at` on."""
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    this_project = projects.get(db, project)
-    said = transcripts.words_at(db, recording, max(1, at) - 1, 8001)
+    this_project = projects.get(database, project)
+    said = transcripts.words_at(database, recording, max(1, at) - 1, 8001)
     return page(
         request,
         "log/turns.html",
@@ -282,9 +282,9 @@ def correct(
 
     `first` and `count` say which words the turn has that the word stands in; that turn comes back.
     """
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    i, near = transcripts.words_from(db, recording, start, 2)
+    i, near = transcripts.words_from(database, recording, start, 2)
     if not near or near[0].text != was:
         raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
     word, rest = near[0], near[1:]
@@ -296,11 +296,11 @@ def correct(
     else:
         old, new = [word], corrected(word, text[:200])
         did = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
-    transcripts.change_words(db, recording, i, old, new, f"“{was}” corrected")
-    this_project = projects.get(db, project)
-    at = i if first == start else transcripts.words_from(db, recording, first, 1)[0]
-    said = transcripts.words_at(db, recording, at, count + len(new) - len(old))
-    before = transcripts.words_at(db, recording, at - 1, 1) if at else []
+    transcripts.change_words(database, recording, i, old, new, f"“{was}” corrected")
+    this_project = projects.get(database, project)
+    at = i if first == start else transcripts.words_from(database, recording, first, 1)[0]
+    said = transcripts.words_at(database, recording, at, count + len(new) - len(old))
+    before = transcripts.words_at(database, recording, at - 1, 1) if at else []
     part = render(
         "log/turns.html",
         project=this_project,
@@ -322,9 +322,9 @@ def speaker(
     everywhere: Annotated[bool, Form()] = False,
 ) -> HTMLResponse:
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    said = transcripts.words(db, recording)
+    said = transcripts.words(database, recording)
     i = next((index for index, word in enumerate(said) if word.start == start), None)
     if i is None or count < 1:
         raise Invalid("Those words were changed elsewhere meanwhile. Reload the page, then name the speaker.")
@@ -332,7 +332,7 @@ def speaker(
     old = said[i].speaker
     begin, end = (0, len(said)) if everywhere else (i, min(len(said), i + count))
     new = [replace(word, speaker=name) if not everywhere or word.speaker == old else word for word in said[begin:end]]
-    transcripts.change_words(db, recording, begin, said[begin:end], new, f"speaker {name or 'unnamed'}")
+    transcripts.change_words(database, recording, begin, said[begin:end], new, f"speaker {name or 'unnamed'}")
     return _shown(
         request,
         this_recording,
@@ -350,17 +350,17 @@ def find_and_replace(
     everywhere: Annotated[bool, Form()] = False,
 ) -> HTMLResponse:
     """Replace words in this recording, or in all of the project."""
-    db = web(request).data.db
+    database = web(request).data.db
     this_recording = the_recording(request, project, recording)
     if not find.strip():
         raise Invalid("Type what to find.")
     total = 0
     where: list[str] = []
-    for x in recordings.of_project(db, project) if everywhere else [this_recording]:
-        said = transcripts.words(db, x.id)
+    for x in recordings.of_project(database, project) if everywhere else [this_recording]:
+        said = transcripts.words(database, x.id)
         new, n = replaced(said, find, put)
         if n:
-            transcripts.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
+            transcripts.change_words(database, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
             total, where = total + n, [*where, x.name]
     if not total:
         raise Invalid(
@@ -387,9 +387,12 @@ def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "
 def near(request: Request, project: int, recording: int, at: int) -> JSONResponse:
     """Words within half a minute of a frame: [first frame, end, text]."""
     this_recording = the_recording(request, project, recording)
-    db = web(request).data.db
-    rate = projects.get(db, project).rate
-    begin, end = (rate.frame_to_sample(max(0, at + k * 30 * rate.nominal)) for k in (-1, 1))
+    database = web(request).data.db
+    frame_rate = projects.get(database, project).rate
+    begin, end = (frame_rate.frame_to_sample(max(0, at + k * 30 * frame_rate.nominal)) for k in (-1, 1))
     return JSONResponse(
-        [[*word.frames(rate), word.text] for word in transcripts.words_between(db, this_recording.id, begin, end)]
+        [
+            [*word.frames(frame_rate), word.text]
+            for word in transcripts.words_between(database, this_recording.id, begin, end)
+        ]
     )

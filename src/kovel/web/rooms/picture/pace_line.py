@@ -69,7 +69,7 @@ def _drawn(item: Item, source: Source | None) -> _Run | None:
     return _of_piece(item, source) if item.clock.held is None else None
 
 
-def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | None:
+def pace_of(item: Item, story: Story, sources: Sources, frame_rate: Rate) -> Pace | None:
     """The pace of a piece or a cover; None for what has none, and for a frame that is held."""
     source = sources.get(item.source) if item.source else None
     drawn = _drawn(item, source)
@@ -87,13 +87,17 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
     return Pace(
         item.id,
         f"{drawn.flat:.4g}",
-        stamp(item.length, rate),
+        stamp(item.length, frame_rate),
         own["backwards"],
         own["steps"],
         path,
         tuple(
             Moment(
-                moment, value, left(moment), round(_top(value), 2), f"{value:g} % at {stamp(moment, rate)} of the shot"
+                moment,
+                value,
+                left(moment),
+                round(_top(value), 2),
+                f"{value:g} % at {stamp(moment, frame_rate)} of the shot",
             )
             for moment, value in line
             if begin <= moment <= end

@@ -38,37 +38,37 @@ STANDS = {"cache-control": "private, max-age=31536000, immutable"}
 
 @router.get("/picture")
 def room(request: Request, project: int) -> HTMLResponse:
-    data = web(request).data
-    kept = opened(request, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
     return page(
         request,
         "picture/room.html",
         room="picture",
-        project=projects.get(data.db, project),
-        kept=kept,
-        stories=named(data, project, kept),
+        project=projects.get(data_folder.db, project),
+        kept=kept_story,
+        stories=named(data_folder, project, kept_story),
     )
 
 
 @router.get("/picture/film")
 def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le=40)]) -> HTMLResponse:
     """The strip of the story at so many pixels a frame."""
-    data = web(request).data
-    kept = opened(request, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
-    rate = kept.story.rate
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    frame_rate = kept_story.story.rate
     drawn = film(
-        kept.story,
+        kept_story.story,
         {key: recording.source for key, recording in rows.items()},
         px,
-        lambda source, frame: face_of(data, rows[source], frame, rate) if source in rows else None,
+        lambda source, frame: face_of(data_folder, rows[source], frame, frame_rate) if source in rows else None,
     )
-    return page(request, "picture/film_strip.html", film=drawn, kept=kept)
+    return page(request, "picture/film_strip.html", film=drawn, kept=kept_story)
 
 
-def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
+def _chosen(kept_story: Kept, items: str) -> list[Piece | Cover]:
     try:
-        found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+        found = [kept_story.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
     except Refused:
         return []
     return [clip for clip in found if isinstance(clip, (Piece, Cover))]
@@ -77,16 +77,19 @@ def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
 @router.get("/picture/panel")
 def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
     """What is set on what is chosen at the scope that was picked: framing and look."""
-    data = web(request).data
-    kept = opened(request, project)
-    sources = recordings.sources(data.db, project)
-    chosen = _chosen(kept, items)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    sources = recordings.sources(data_folder.db, project)
+    chosen = _chosen(kept_story, items)
     if not chosen:
         return page(request, "picture/panel.html", chosen=None)
-    rows: list[Item] = [*chosen]
-    scopes = scopes_of(kept.story, sources, rows, "picture")
+    clips: list[Item] = [*chosen]
+    scopes = scopes_of(kept_story.story, sources, clips, "picture")
     scope = scope if scope in {scope.key for scope in scopes} else "items"
-    named = {"table": ("", *look_tables.table_names(data)), "font": ("Serif", "Sans", *look_tables.font_names(data))}
+    named = {
+        "table": ("", *look_tables.table_names(data_folder)),
+        "font": ("Serif", "Sans", *look_tables.font_names(data_folder)),
+    }
     title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
     return page(
         request,
@@ -94,29 +97,33 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         chosen=",".join(str(clip.id) for clip in chosen),
         scopes=scopes,
         scope=scope,
-        about=about(kept.story, sources, rows),
+        about=about(kept_story.story, sources, clips),
         recording=chosen[0].source,
-        framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named),
+        framing=panel_of(kept_story.story, sources, clips, scope, (*TITLES, *SEEN) if title else SEEN, named),
         title=title,
-        look=panel_of(kept.story, sources, rows, scope, ("look_alone", *LOOK), named),
-        saved=list(saved_looks.saved(data.db)),
-        pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
+        look=panel_of(kept_story.story, sources, clips, scope, ("look_alone", *LOOK), named),
+        saved=list(saved_looks.saved(data_folder.db)),
+        pace=pace_of(chosen[0], kept_story.story, sources, kept_story.story.rate) if scope == "items" else None,
     )
 
 
 def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple[Recording, int, Look] | None:
     """(recording, frame on its clock, look) of what is seen at a story frame: of `item`, or of the topmost picture."""
-    data = web(request).data
-    kept = opened(request, project)
-    sources = recordings.sources(data.db, project)
-    if item is not None and (found := _chosen(kept, str(item))):
-        clip, seen = found[0], Seen(kept.story, sources)
-        begin = kept.story.starts[kept.story.index_of(clip.id)] if isinstance(clip, Piece) else kept.story.at(clip)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    sources = recordings.sources(data_folder.db, project)
+    if item is not None and (found := _chosen(kept_story, str(item))):
+        clip, seen = found[0], Seen(kept_story.story, sources)
+        begin = (
+            kept_story.story.starts[kept_story.story.index_of(clip.id)]
+            if isinstance(clip, Piece)
+            else kept_story.story.at(clip)
+        )
         k = min(max(0, at - begin), clip.length - 1)
         own = seen.piece(clip, k) if isinstance(clip, Piece) else seen.cover(clip, k)
         layers, later = seen.together([(seen.whole_of(clip), OPAQUE, own)]), 0
     else:
-        plan = make_plan(kept.story, sources)
+        plan = make_plan(kept_story.story, sources)
         if not 0 <= at < plan.length:
             return None
         run = plan.picture_at(at)
@@ -125,20 +132,20 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     if layer is None or layer.image.source is None:
         return None
     base, _, den = layer.image.steps(Fraction(1))  # at whatever speed it runs
-    return recordings.get(data.db, layer.image.source), base // den, layer.look
+    return recordings.get(data_folder.db, layer.image.source), base // den, layer.look
 
 
 @router.get("/picture/levels")
 def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> HTMLResponse:
     """How the levels of a picture are spread, before and after its look."""
-    data = web(request).data
+    data_folder = web(request).data
     found = _look_at(request, project, at, item)
-    rate = projects.get(data.db, project).rate
-    pixels = colours(data, found[0], found[1], rate) if found else None
+    frame_rate = projects.get(data_folder.db, project).rate
+    pixels = colours(data_folder, found[0], found[1], frame_rate) if found else None
     if found is None or pixels is None:
         return page(request, "picture/levels.html", before=None)
     before, look = look_tables.levels(pixels), found[2]
-    after = look_tables.levels(looks.applied(look_tables.table_of(data, look), pixels)) if look else before
+    after = look_tables.levels(looks.applied(look_tables.table_of(data_folder, look), pixels)) if look else before
     return page(
         request,
         "picture/levels.html",
@@ -196,8 +203,8 @@ def alike(request: Request, project: int, item: int) -> JSONResponse:
     """All pieces and covers of the same recording as one of them."""
     story = opened(request, project).story
     source = story.item(item).source
-    rows: list[Item] = [*story.pieces, *story.covers]
-    return JSONResponse([clip.id for clip in rows if source is not None and clip.source == source])
+    clips: list[Item] = [*story.pieces, *story.covers]
+    return JSONResponse([clip.id for clip in clips if source is not None and clip.source == source])
 
 
 @router.get("/picture/own")
@@ -294,10 +301,10 @@ def poses(request: Request, project: int, asked: PosesAsked) -> Response:
 @router.post("/picture/shape")
 def shape(request: Request, project: int, asked: ShapeAsked) -> JSONResponse:
     """This story in another shape, as a story of its own, which is opened."""
-    data = web(request).data
-    sid, did = face_framing.other_shape(data, project, asked.shape)
-    stories.open_story(data.db, project, sid)
-    return JSONResponse({"did": did, "story": sid})
+    data_folder = web(request).data
+    story_id, did = face_framing.other_shape(data_folder, project, asked.shape)
+    stories.open_story(data_folder.db, project, story_id)
+    return JSONResponse({"did": did, "story": story_id})
 
 
 class MatchAsked(_Asked):
@@ -338,8 +345,8 @@ class SaveAsked(_Asked):
 @router.post("/picture/looks")
 def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
     """The look that is set on a thing itself, kept under a name for every project."""
-    kept = opened(request, project)
-    own = kept.story.item(asked.item).settings
+    kept_story = opened(request, project)
+    own = kept_story.story.item(asked.item).settings
     name = saved_looks.save(web(request).data.db, asked.name, {name: own[name] for name in own if name in LOOK})
     return JSONResponse({"did": f"Look saved as {name}"})
 

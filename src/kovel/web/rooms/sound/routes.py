@@ -30,36 +30,36 @@ TARGETS = ((-23.0, "EBU R 128, broadcast"), (-16.0, "web and podcasts"), (-14.0,
 
 @router.get("")
 def room(request: Request, project: int) -> HTMLResponse:
-    data = web(request).data
-    kept = opened(request, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
     return page(
         request,
         "sound/room.html",
         room="sound",
-        project=projects.get(data.db, project),
-        kept=kept,
-        target=target_of(kept.story),
+        project=projects.get(data_folder.db, project),
+        kept=kept_story,
+        target=target_of(kept_story.story),
         targets=TARGETS,
         weighting=WEIGHTING,
-        stories=named(data, project, kept),
+        stories=named(data_folder, project, kept_story),
     )
 
 
 @router.get("/strip")
 def the_strip(request: Request, project: int) -> JSONResponse:
     """Everything on the strip but words, frames and waveforms."""
-    data = web(request).data
-    kept = opened(request, project)
-    sources = recordings.sources(data.db, project)
-    drawn = strip(kept.story, sources, beats_of(data, kept.story))
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    sources = recordings.sources(data_folder.db, project)
+    drawn = strip(kept_story.story, sources, beats_of(data_folder, kept_story.story))
     return JSONResponse(
         {
             **drawn,
-            "revision": kept.revision,
-            "story": kept.id,
-            "undo": kept.can_undo,
-            "redo": kept.can_redo,
-            "target": target_of(kept.story),
+            "revision": kept_story.revision,
+            "story": kept_story.id,
+            "undo": kept_story.can_undo,
+            "redo": kept_story.can_redo,
+            "target": target_of(kept_story.story),
         }
     )
 
@@ -69,25 +69,25 @@ def the_words(
     request: Request, project: int, a: Annotated[int, Query(ge=0)], b: Annotated[int, Query(ge=0)]
 ) -> JSONResponse:
     """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
-    kept = opened(request, project)
-    rows = words_around(web(request).data, kept.story, a, min(b, a + 5_000))
+    kept_story = opened(request, project)
+    rows = words_around(web(request).data, kept_story.story, a, min(b, a + 5_000))
     return JSONResponse([[f, e, word.text] for f, e, word in rows])
 
 
 @router.get("/faces")
 def faces(request: Request, project: int, at: str) -> JSONResponse:
     """Small frames of what is seen at story frames `at` (comma between): [frame, its address and size]."""
-    data = web(request).data
-    kept = opened(request, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
-    plan = make_plan(kept.story, {key: recording.source for key, recording in rows.items()})
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    plan = make_plan(kept_story.story, {key: recording.source for key, recording in rows.items()})
     wanted = [int(text) for text in at.split(",")[:200] if text.isdecimal()]
     out: list[Any] = []
     for t in wanted:
-        if 0 <= t < kept.story.length:
+        if 0 <= t < kept_story.story.length:
             run = plan.picture_at(t)
             recording = rows.get(run.source) if run.source is not None else None
-            face = face_of(data, recording, run.image.later(t - run.at).start, plan.rate) if recording else None
+            face = face_of(data_folder, recording, run.image.later(t - run.at).start, plan.rate) if recording else None
             out.append([t, asdict(face) if face else None])
     return JSONResponse(out)
 
@@ -96,10 +96,10 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
 def loudness(request: Request, project: int) -> JSONResponse:
     """Loudness as it is worked out of what was measured of each recording: momentary, short-term, of the whole, its
     range."""
-    data = web(request).data
-    kept = opened(request, project)
-    plan = make_plan(kept.story, recordings.sources(data.db, project))
-    mix = mixed(plan, powers(data, plan))
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    plan = make_plan(kept_story.story, recordings.sources(data_folder.db, project))
+    mix = mixed(plan, powers(data_folder, plan))
     whole, lra = integrated(mix.power), loudness_range(mix.power)
     return JSONResponse(
         {
@@ -107,7 +107,7 @@ def loudness(request: Request, project: int) -> JSONResponse:
             "short": [round(float(x), 1) for x in sliding(mix.power, 30)],
             "whole": None if whole is None else round(whole, 1),
             "range": None if lra is None else round(lra, 1),
-            "target": target_of(kept.story),
+            "target": target_of(kept_story.story),
         }
     )
 
@@ -115,16 +115,16 @@ def loudness(request: Request, project: int) -> JSONResponse:
 @router.get("/panel")
 def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
     """What is set on what is chosen at the scope that was picked, and how its recording is cleaned."""
-    data = web(request).data
-    kept = opened(request, project)
-    sources = recordings.sources(data.db, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    sources = recordings.sources(data_folder.db, project)
     try:
-        chosen = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+        chosen = [kept_story.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
     except Refused:
         chosen = []
     if not chosen:
         return page(request, "sound/panel.html", chosen=None)
-    scopes = scopes_of(kept.story, sources, chosen)
+    scopes = scopes_of(kept_story.story, sources, chosen)
     scope = scope if scope in {scope.key for scope in scopes} else "items"
     return page(
         request,
@@ -134,9 +134,9 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
             chosen[0].source,
             scopes,
             scope,
-            panel_of(kept.story, sources, chosen, scope),
-            about(kept.story, sources, chosen),
-            cleaned_of(data, project, chosen[0].source),
+            panel_of(kept_story.story, sources, chosen, scope),
+            about(kept_story.story, sources, chosen),
+            cleaned_of(data_folder, project, chosen[0].source),
         ),
     )
 
@@ -242,19 +242,19 @@ class HearAsked(BaseModel):
 @router.post("/recordings/{recording}/hear")
 def hear(request: Request, project: int, recording: int, asked: HearAsked) -> Response:
     """A stretch as it would be cleaned, as raw 16-bit samples."""
-    data = derived_sounds.hear(web(request).data, recording, asked.a, asked.b, asked.settings)
-    return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-store"})
+    data_folder = derived_sounds.hear(web(request).data, recording, asked.a, asked.b, asked.settings)
+    return Response(data_folder, media_type="application/octet-stream", headers={"cache-control": "no-store"})
 
 
 @router.post("/recordings/{recording}/again")
 def clean_again(request: Request, project: int, recording: int) -> JSONResponse:
     """A clean-up that failed or was stopped is tried again."""
-    data = web(request).data
-    job = jobs.latest_of_recordings(data.db, project, "clean").get(recording)
+    data_folder = web(request).data
+    job = jobs.latest_of_recordings(data_folder.db, project, "clean").get(recording)
     if job and job.can_be_tried_again:
-        jobs.again(data.db, job.id)
+        jobs.again(data_folder.db, job.id)
     else:
-        derived_sounds.want_cleaned(data, recording)
+        derived_sounds.want_cleaned(data_folder, recording)
     return JSONResponse({"did": "Cleaning begun again."})
 
 
@@ -269,6 +269,6 @@ def take_voice_over(
     """A voice-over that was spoken from story frame `at` on: becomes a recording and lies where it was spoken."""
     if sound.size is not None and sound.size > voice_over.MOST:
         raise Invalid("That take is longer than an hour. Speak it in parts.")
-    data = web(request).data
-    recording, asked = voice_over.take_in(data, project, opened(request, project).story, sound.file, at, late)
+    data_folder = web(request).data
+    recording, asked = voice_over.take_in(data_folder, project, opened(request, project).story, sound.file, at, late)
     return edited(request, project, None, asked, recording=recording.id)

@@ -42,17 +42,17 @@ class PanelView:
     cleaned: Cleaned | None
 
 
-def cleaned_of(data: DataFolder, project: int, source: int | None) -> Cleaned | None:
+def cleaned_of(data_folder: DataFolder, project: int, source: int | None) -> Cleaned | None:
     """How the recording is cleaned; None where there is none, or it has no sound."""
-    recording = recordings.get(data.db, source) if source is not None else None
+    recording = recordings.get(data_folder.db, source) if source is not None else None
     if recording is None or not recording.sound:
         return None
     own = recording.settings
     rows = fields(CLEANING, own, lambda name: own[name], lambda name: "")
     name = made_of(recording.source)
-    job = jobs.latest_of_recordings(data.db, project, "clean").get(recording.id)
+    job = jobs.latest_of_recordings(data_folder.db, project, "clean").get(recording.id)
     is_of_this = job is not None and (job.is_open or job.has_failed) and job.params["name"] == name
-    found = derived_sounds.found_in(data, recording.id) if name else None
+    found = derived_sounds.found_in(data_folder, recording.id) if name else None
     hum = next(iter(found["hum"]), None) if found else None
     return Cleaned(rows, job if is_of_this else None, hum, _spread(found))
 

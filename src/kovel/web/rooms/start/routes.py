@@ -65,37 +65,40 @@ class Broken:
 
 def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
     """What the start page shows of each project; one that is damaged keeps no other from it."""
-    data = web(request).data
-    cards, damaged = [], [Broken(*row) for row in projects.broken(data.db)]
-    for project in projects.listing(data.db):
+    data_folder = web(request).data
+    cards, damaged = [], [Broken(*row) for row in projects.broken(data_folder.db)]
+    for project in projects.listing(data_folder.db):
         try:
-            cards.append(_card(data, project))
+            cards.append(_card(data_folder, project))
         except (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError):
             damaged.append(Broken(project.id, project.name))
     return cards, damaged
 
 
-def _card(data: DataFolder, project: Project) -> Card:
-    rs = recordings.of_project(data.db, project.id)
-    kept = stories.load(data.db, stories.current(data.db, project.id))
+def _card(data_folder: DataFolder, project: Project) -> Card:
+    rs = recordings.of_project(data_folder.db, project.id)
+    kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
     face = next(
         (
             face
             for recording in rs
-            if recording.picture and (face := face_of(data, recording, recording.face(project.rate), project.rate))
+            if recording.picture
+            and (face := face_of(data_folder, recording, recording.face(project.rate), project.rate))
         ),
         None,
     )
-    return Card(project, len(rs), kept.story.length, face, disk_space.of_project(data, project.id))
+    return Card(project, len(rs), kept_story.story.length, face, disk_space.of_project(data_folder, project.id))
 
 
 @router.get("/")
 def index(request: Request) -> HTMLResponse:
-    data = web(request).data
-    most = disk_space.budget(data)
+    data_folder = web(request).data
+    most = disk_space.budget(data_folder)
     cards, damaged = _cards(request)
     disk = Disk(
-        sum(card.takes for card in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}"
+        sum(card.takes for card in cards),
+        disk_space.free(data_folder),
+        "" if most is None else f"{most / disk_space.GB:g}",
     )
     crew = _crew(request.app.state.crew)
     return page(
@@ -151,11 +154,11 @@ def create(
 @router.post("/projects.in")
 def from_file(request: Request, file: Annotated[UploadFile, File()]) -> Response:
     """A project out of its one file."""
-    data = web(request).data
-    with tempfile.NamedTemporaryFile(dir=data.root, prefix="archive-", suffix=".zip") as kept:
+    data_folder = web(request).data
+    with tempfile.NamedTemporaryFile(dir=data_folder.root, prefix="archive-", suffix=".zip") as kept:
         shutil.copyfileobj(file.file, kept, 4 << 20)
         kept.flush()
-        done = archiving.read(data, Path(kept.name), called=Path(file.filename or "The file").name)
+        done = archiving.read(data_folder, Path(kept.name), called=Path(file.filename or "The file").name)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{done.project}/footage"})
 
 
@@ -176,25 +179,25 @@ def duplicate(request: Request, project: int) -> HTMLResponse:
 
 @router.post("/projects/{project}/archive")
 def archive(request: Request, project: int) -> HTMLResponse:
-    db = web(request).data.db
-    this_project = projects.get(db, project)
-    projects.set_archived(db, project, not this_project.archived)
+    database = web(request).data.db
+    this_project = projects.get(database, project)
+    projects.set_archived(database, project, not this_project.archived)
     return _list(request, f"{this_project.name} {'taken out of' if this_project.archived else 'put in'} the archive.")
 
 
 @router.post("/projects/{project}/delete")
 def delete(request: Request, project: int) -> HTMLResponse:
-    db = web(request).data.db
-    name = projects.name_of(db, project)
-    projects.set_deleted(db, project, True)
+    database = web(request).data.db
+    name = projects.name_of(database, project)
+    projects.set_deleted(database, project, True)
     return _list(request, f"{name} deleted. No recording was touched.", undo=project)
 
 
 @router.post("/projects/{project}/restore")
 def restore(request: Request, project: int) -> HTMLResponse:
-    db = web(request).data.db
-    projects.set_deleted(db, project, False)
-    return _list(request, f"{projects.get(db, project).name} is back.")
+    database = web(request).data.db
+    projects.set_deleted(database, project, False)
+    return _list(request, f"{projects.get(database, project).name} is back.")
 
 
 @router.get("/health")

@@ -127,16 +127,16 @@ class Drawing:
 
     def sheet(self, **data: object) -> Sheet:
         """All of the page that is drawn now."""
-        story, (lo, hi) = self.story, self.view
+        story, (lowest, highest) = self.story, self.view
         target = f" of {stamp(story.target, self.rate)}" if story.target else ""
-        box = f"0 {lo * self.px:.2f} {self.places.coverage} {(hi - lo) * self.px:.0f}"
+        box = f"0 {lowest * self.px:.2f} {self.places.coverage} {(highest - lowest) * self.px:.0f}"
         own = {
             "length": story.length,
             "px": self.px,
             "fps": self.fps,
             "target": story.target,
-            "from": lo,
-            "to": hi,
+            "from": lowest,
+            "to": highest,
             "jumps": sum(seam.kind == "jump" for seam in self.laid.seams),
             "used": ",".join(
                 map(
@@ -169,8 +169,8 @@ class Drawing:
             coverage=tuple(self.coverage()),
             coverage_box={
                 "viewBox": box,
-                "top": f"{lo * self.px:.2f}",
-                "height": f"{(hi - lo) * self.px:.0f}",
+                "top": f"{lowest * self.px:.2f}",
+                "height": f"{(highest - lowest) * self.px:.0f}",
                 "width": str(self.places.coverage),
             },
             covers=tuple(self.cover(*cover) for cover in self.laid.covers),
@@ -337,11 +337,11 @@ class Drawing:
 
     def sounds(self) -> list[SoundBlock]:
         """The lines of the sounds in sight."""
-        story, (lo, hi) = self.story, self.view
+        story, (lowest, highest) = self.story, self.view
         out = []
         for sound in story.sounds:
             at = story.at(sound)
-            if at >= min(hi, story.length) or at + sound.length <= lo:
+            if at >= min(highest, story.length) or at + sound.length <= lowest:
                 continue
             tall = max(6.0, (min(at + sound.length, story.length) - at) * self.px)
             level = level_told(story, self.sources, sound)
@@ -384,22 +384,22 @@ class Drawing:
 
 
 def told_apart(
-    story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]
+    story: Story, found_seams: Sequence[Seam], px: float, view: tuple[int, int]
 ) -> list[tuple[Seam, Transition, bool]]:
     """Seams in view that can be told apart, what is set at them, and whether there is room for their label. Where
     many crowd, an exposed jump stands for them."""
-    kept: list[Seam] = []
-    for seam in found:
+    kept_seams: list[Seam] = []
+    for seam in found_seams:
         if not view[0] <= seam.at <= view[1]:
             continue
-        if kept and (seam.at - kept[-1].at) * px < 2:
-            if seam.kind == "jump" != kept[-1].kind:
-                kept[-1] = seam
+        if kept_seams and (seam.at - kept_seams[-1].at) * px < 2:
+            if seam.kind == "jump" != kept_seams[-1].kind:
+                kept_seams[-1] = seam
             continue
-        kept.append(seam)
+        kept_seams.append(seam)
     out: list[tuple[Seam, Transition, bool]] = []
     last = -1e9
-    for seam in kept:
+    for seam in kept_seams:
         room = seam.kind != "clean" and (seam.at - last) * px >= LINE
         last = seam.at if room else last
         transition = story.transition(story.index_of(seam.right.id))

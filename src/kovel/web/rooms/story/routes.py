@@ -62,36 +62,38 @@ else:
 
 
 def _id(request: Request, project: int) -> int:
-    db = web(request).data.db
-    projects.get(db, project)
-    return stories.current(db, project)
+    database = web(request).data.db
+    projects.get(database, project)
+    return stories.current(database, project)
 
 
-def _sheet(request: Request, kept: Kept) -> Sheet:
+def _sheet(request: Request, kept_story: Kept) -> Sheet:
     """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
-    data = web(request).data
-    project = projects.get(data.db, kept.project)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, kept.project)}
+    data_folder = web(request).data
+    project = projects.get(data_folder.db, kept_story.project)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)}
 
     def words(source: int, start: int, length: int) -> list[Word]:
         begin, end = (project.rate.frame_to_sample(x) for x in (start, start + length))
-        return transcripts.words_between(data.db, source, begin, end)
+        return transcripts.words_between(data_folder.db, source, begin, end)
 
     view = request.headers.get("x-view") or request.query_params.get("view") or ""
     drawing = Drawing(
-        kept.story,
+        kept_story.story,
         {key: recording.source for key, recording in rows.items()},
         rows,
         _zoom(request),
         view,
         words,
-        lambda source, frame: face_of(data, rows[source], frame, project.rate),
+        lambda source, frame: face_of(data_folder, rows[source], frame, project.rate),
     )
-    return drawing.sheet(revision=kept.revision, story=kept.id, undo=int(kept.can_undo), redo=int(kept.can_redo))
+    return drawing.sheet(
+        revision=kept_story.revision, story=kept_story.id, undo=int(kept_story.can_undo), redo=int(kept_story.can_redo)
+    )
 
 
-def _drawn(request: Request, kept: Kept) -> str:
-    return render("story/lined_page.html", request=request, sheet=_sheet(request, kept))
+def _drawn(request: Request, kept_story: Kept) -> str:
+    return render("story/lined_page.html", request=request, sheet=_sheet(request, kept_story))
 
 
 def _zoom(request: Request) -> int:
@@ -104,17 +106,17 @@ def _zoom(request: Request) -> int:
 
 @router.get("/story")
 def room(request: Request, project: int) -> HTMLResponse:
-    data = web(request).data
-    kept = opened(request, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
     return page(
         request,
         "story/room.html",
         room="story",
-        project=projects.get(data.db, project),
-        shelf=shelf_of(data, project).pages(),
+        project=projects.get(data_folder.db, project),
+        shelf=shelf_of(data_folder, project).pages(),
         zooms=ZOOMS,
-        sheet=_sheet(request, kept),
-        stories=named(data, project, kept),
+        sheet=_sheet(request, kept_story),
+        stories=named(data_folder, project, kept_story),
     )
 
 
@@ -179,9 +181,9 @@ def search_edits(request: Request, project: int, asked: SearchAsked) -> JSONResp
 @router.post("/story/edit/preview")
 def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> JSONResponse:
     """What an edit would do, and how long the story is before and after it; nothing is changed."""
-    db, sid = web(request).data.db, _id(request, project)
-    before = stories.load(db, sid).story
-    after, would = stories.previewed(db, sid, asked.command, asked.params())
+    database, story_id = web(request).data.db, _id(request, project)
+    before = stories.load(database, story_id).story
+    after, would = stories.previewed(database, story_id, asked.command, asked.params())
     lengths = [stamp(story.length, story.rate) for story in (before, after)]
     told = (
         f"the story stays {lengths[0]} long"
@@ -200,12 +202,12 @@ def lane_switches(request: Request, project: int) -> HTMLResponse:
 def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     """What the player plays; `only` (ids, comma between) is all that is heard of it."""
     application = web(request)
-    kept = opened(request, project)
+    kept_story = opened(request, project)
     sources = recordings.sources(application.data.db, project)
     ids = {int(i) for i in only.split(",") if i.isdecimal()}
-    made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
+    made = make_plan(alone(kept_story.story, ids) if ids else kept_story.story, sources)
     want_retimed(application.data, project, made)
-    story = kept.story
+    story = kept_story.story
     pieces = [[piece.id, at, piece.length, piece.source] for at, piece in zip(story.starts, story.pieces, strict=False)]
     found = [[seam.at, seam.kind, seam.right.id] for seam in seams(story, sources)]
     covers = [[cover.id, start, min(end, story.length)] for start, end, cover in story.spans]
@@ -215,7 +217,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
         application,
         made,
         sources,
-        revision=kept.revision,
+        revision=kept_story.revision,
         pieces=pieces,
         seams=found,
         covers=covers,
@@ -225,12 +227,12 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     )
 
 
-def _answer(request: Request, kept: Kept, done: Report) -> Response:
+def _answer(request: Request, kept_story: Kept, done: Report) -> Response:
     if "application/json" in request.headers.get("accept", ""):
         return JSONResponse(
             {
-                "revision": kept.revision,
-                "length": kept.story.length,
+                "revision": kept_story.revision,
+                "length": kept_story.story.length,
                 "did": done.did,
                 "notes": done.notes,
                 "made": done.made,
@@ -238,10 +240,10 @@ def _answer(request: Request, kept: Kept, done: Report) -> Response:
             }
         )
     hurried = request.headers.get("x-view") == "none"  # more edits wait already: the page comes with the last of them
-    html = "" if hurried else _drawn(request, kept)
+    html = "" if hurried else _drawn(request, kept_story)
     headers = {
         "cache-control": "no-store",
-        "x-revision": str(kept.revision),
+        "x-revision": str(kept_story.revision),
         "x-playhead": "" if done.playhead is None else str(done.playhead),
         "x-made": ",".join(map(str, done.made)),
     }
@@ -259,13 +261,13 @@ def _stale(request: Request, project: int, why: Stale) -> Response:
 @router.post("/story/edit")
 def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> Response:
     """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
-    db, sid = web(request).data.db, _id(request, project)
+    database, story_id = web(request).data.db, _id(request, project)
     try:
-        if asked.story not in (None, sid):
+        if asked.story not in (None, story_id):
             raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
-        if asked.ask and (would := stories.preview(db, sid, asked.command, asked.params())).costs:
+        if asked.ask and (would := stories.preview(database, story_id, asked.command, asked.params())).costs:
             return page(request, "parts/ask.html", status=202, would=would)
-        return _answer(request, *stories.edit(db, sid, asked.revision, asked.command, asked.params()))
+        return _answer(request, *stories.edit(database, story_id, asked.revision, asked.command, asked.params()))
     except Stale as error:
         return _stale(request, project, error)
 
@@ -326,7 +328,9 @@ def edits_of_history(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/revision")
 def revision(request: Request, project: int, seen: int = -1, story: int | None = None) -> Response:
     """204 while the page is current; the fresh page once the story was changed elsewhere, or another one was opened."""
-    kept = opened(request, project)
-    if kept.revision == seen and story in (None, kept.id):
+    kept_story = opened(request, project)
+    if kept_story.revision == seen and story in (None, kept_story.id):
         return Response(status_code=204)
-    return HTMLResponse(_drawn(request, kept) + report("The story was changed elsewhere; this is how it stands now."))
+    return HTMLResponse(
+        _drawn(request, kept_story) + report("The story was changed elsewhere; this is how it stands now.")
+    )

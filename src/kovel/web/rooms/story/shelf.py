@@ -52,10 +52,10 @@ class Shelf:
         return {kind: self.page(kind) for kind in ("bites", "shots", "beds")}
 
 
-def shelf_of(data: DataFolder, project: int) -> Shelf:
+def shelf_of(data_folder: DataFolder, project: int) -> Shelf:
     """Everything that can be laid in the stories of a project: what is kept or undecided, what is not set aside."""
-    this_project = projects.get(data.db, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    this_project = projects.get(data_folder.db, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
 
     def data_of(kind: str, recording: Recording, start: int, length: int, name: str) -> dict[str, object]:
         rest = {"data-source": recording.id, "data-from": start, "data-length": length, "data-name": name}
@@ -72,7 +72,7 @@ def shelf_of(data: DataFolder, project: int) -> Shelf:
                     *([subclip.verdict] if subclip.verdict not in ("", "keep") else []),
                 ]
             )
-        face = face_of(data, recording, subclip.start, this_project.rate)
+        face = face_of(data_folder, recording, subclip.start, this_project.rate)
         return ShelfItem(
             data_of(kind, recording, subclip.start, subclip.length, subclip.name),
             subclip.name,
@@ -84,7 +84,7 @@ def shelf_of(data: DataFolder, project: int) -> Shelf:
     def shot(recording: Recording) -> ShelfItem:
         length = recording.length(this_project.rate)
         told = stamp(length, this_project.rate) if recording.frames is not None else "still"
-        face = face_of(data, recording, length // 3, this_project.rate)
+        face = face_of(data_folder, recording, length // 3, this_project.rate)
         return ShelfItem(
             data_of("shot", recording, 0, length, recording.name), recording.name, "", told, face, use=recording.id
         )
@@ -95,7 +95,7 @@ def shelf_of(data: DataFolder, project: int) -> Shelf:
         own = {**data_of("sound", recording, 0, length, recording.name), "data-sound-kind": kind}
         return ShelfItem(own, recording.name, said, stamp(length, this_project.rate), pictured=False)
 
-    clips = [subclip for subclip in subclips.of_project(data.db, project) if subclip.verdict != "drop"]
+    clips = [subclip for subclip in subclips.of_project(data_folder.db, project) if subclip.verdict != "drop"]
     here = [recording for recording in rows.values() if not recording.aside]
     return Shelf(
         tuple(partial(bite, subclip, "bite") for subclip in clips if rows[subclip.recording].kind not in SHOTS),

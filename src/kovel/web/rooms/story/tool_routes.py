@@ -63,30 +63,32 @@ def _side(story: Story, sources: Sources, piece: Piece, which: Literal["out", "i
 @router.get("/story/seam")
 def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     """The seam before a piece: both sides, what can be set, and for an exposed jump what is offered."""
-    data = web(request).data
-    kept = opened(request, project)
-    story, sources = kept.story, recordings.sources(data.db, project)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    story, sources = kept_story.story, recordings.sources(data_folder.db, project)
     s = the_seam(story, sources, piece)
     index = story.index_of(piece)
     sides = [_side(story, sources, s.left, "out", s.ends[0]), _side(story, sources, s.right, "in", s.ends[1])]
-    of = projects.get(data.db, project)
-    w, h = size_of(story, of.width, of.height)
+    of = projects.get(data_folder.db, project)
+    width, height = size_of(story, of.width, of.height)
     return page(
         request,
         "story/seam.html",
         project=of,
-        frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360),
+        frame=(480, round(480 * height / width)) if width >= height else (round(360 * width / height), 360),
         s=s,
         sides=sides,
         join=story.transition(index),
         sound=_sound_of(story.transition(index).split),
         most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
-        strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
-        offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
+        strength=strength_of(data_folder, sources, story.rate)(s) if s.kind == "jump" else None,
+        offers=[*offered(data_folder, project, story, s), *offers_for(data_folder, project, story, s)]
+        if s.kind == "jump"
+        else [],
         angles=[]
         if s.kind == "jump"
         else angles(
-            story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))
+            story, sources, s.at, pauses_between(words_around(data_folder, story, s.at, s.at + 14 * story.rate.nominal))
         ),
         number=index,
         of=len(story.pieces) - 1,
@@ -111,11 +113,11 @@ def _sound_of(split: int) -> Change:
 @router.get("/story/angles")
 def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     """Cutaways to the other cameras of the sync set at the playhead, ending at the next pause after 5 s."""
-    data = web(request).data
-    kept = opened(request, project)
-    rate = kept.story.rate
-    ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
-    found = angles(kept.story, recordings.sources(data.db, project), at, ends)
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    frame_rate = kept_story.story.rate
+    ends = pauses_between(words_around(data_folder, kept_story.story, at, at + 14 * frame_rate.nominal))
+    found = angles(kept_story.story, recordings.sources(data_folder.db, project), at, ends)
     return JSONResponse(
         [
             {"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)}
@@ -147,13 +149,13 @@ class Offered:
 @router.get("/story/covers")
 def covers_here(request: Request, project: int, at: int, until: int | None = None) -> HTMLResponse:
     """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
-    data = web(request).data
-    kept = opened(request, project)
-    this_project = projects.get(data.db, project)
-    found = covers(data, project, kept.story, at, until)
-    names = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    this_project = projects.get(data_folder.db, project)
+    found = covers(data_folder, project, kept_story.story, at, until)
+    names = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     rows = [
-        Offered(offer, face_of(data, names[offer.params["source"]], offer.params["start"], this_project.rate))
+        Offered(offer, face_of(data_folder, names[offer.params["source"]], offer.params["start"], this_project.rate))
         for offer in found.offers
     ]
     return page(
@@ -170,17 +172,17 @@ def covers_here(request: Request, project: int, at: int, until: int | None = Non
 @router.get("/story/checks")
 def checks(request: Request, project: int) -> HTMLResponse:
     """What to look at, worst first; and what was taken out, to be put back."""
-    data = web(request).data
-    kept = opened(request, project)
-    gone = taken_out(kept.story, recordings.sources(data.db, project))
+    data_folder = web(request).data
+    kept_story = opened(request, project)
+    gone = taken_out(kept_story.story, recordings.sources(data_folder.db, project))
     return page(
         request,
         "story/checks.html",
-        project=projects.get(data.db, project),
-        findings=findings(data, project, kept.story),
+        project=projects.get(data_folder.db, project),
+        findings=findings(data_folder, project, kept_story.story),
         gone=gone,
-        rate=kept.story.rate,
-        names={recording.id: recording.name for recording in recordings.of_project(data.db, project)},
+        rate=kept_story.story.rate,
+        names={recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)},
     )
 
 
@@ -193,11 +195,11 @@ def copy(request: Request, project: int, a: int, b: int) -> JSONResponse:
 @router.get("/story/find")
 def find(request: Request, project: int, text: str = "") -> JSONResponse:
     """Where in the story something is said: [first frame, end, words], in order."""
-    kept = opened(request, project)
+    kept_story = opened(request, project)
     want = text.lower().split()
     if not want:
         return JSONResponse([])
-    words = words_around(web(request).data, kept.story, 0, kept.story.length)
+    words = words_around(web(request).data, kept_story.story, 0, kept_story.story.length)
     said = [word.text.lower().strip(".,;:!?…“”\"'") for _, _, word in words]
     hits = [
         [words[i][0], words[i + len(want) - 1][1], " ".join(word.text for _, _, word in words[i : i + len(want)])]
@@ -218,10 +220,10 @@ def create(
 
 def _its(request: Request, project: int, story: int) -> Kept:
     """A story of this project; `Missing` if it is another one's."""
-    kept = stories.load(web(request).data.db, story)
-    if kept.project != project:
+    kept_story = stories.load(web(request).data.db, story)
+    if kept_story.project != project:
         raise Missing("There is no such story in the project.")
-    return kept
+    return kept_story
 
 
 def _again(project: int) -> Response:
@@ -249,8 +251,10 @@ def delete(request: Request, project: int, story: int) -> Response:
 @router.get("/story/compare")
 def compared(request: Request, project: int, story: int) -> HTMLResponse:
     """What the open story has that another one has not, and the other way round."""
-    data = web(request).data
-    kept, other = opened(request, project), _its(request, project, story)
-    rows = compare(other.story, kept.story)
-    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
-    return page(request, "story/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)
+    data_folder = web(request).data
+    kept_story, other = opened(request, project), _its(request, project, story)
+    rows = compare(other.story, kept_story.story)
+    names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
+    return page(
+        request, "story/compared.html", rows=rows, names=names, kept=kept_story, other=other, rate=kept_story.story.rate
+    )

@@ -33,8 +33,8 @@ def _job(request: Request, recording: Recording) -> jobs.Job | None:
     return job if job and (job.is_open or job.has_failed) else None
 
 
-def _coming(data: DataFolder, recording: Recording) -> bool:
-    facts = media_facts(data, recording.id) or {}
+def _coming(data_folder: DataFolder, recording: Recording) -> bool:
+    facts = media_facts(data_folder, recording.id) or {}
     return bool(facts.get("sound")) and not facts.get("sounded")
 
 
@@ -104,11 +104,11 @@ def _quick(request: Request, project: int, recording: Recording) -> QuickView:
     )
 
 
-def _worst(cuts: list[Cut], hits: list[int], beats: Beats | None, rate: Rate) -> int | None:
+def _worst(cuts: list[Cut], hits: list[int], beats: Beats | None, frame_rate: Rate) -> int | None:
     """Frames by which a hit lies off its beat at most; None without beats."""
     if beats is None or not beats.beats:
         return None
-    on = [rate.sample_to_frame(beat - beats.beats[0]) for beat in beats.beats]
+    on = [frame_rate.sample_to_frame(beat - beats.beats[0]) for beat in beats.beats]
     return max(quick_cuts.off_beat(cuts, hits, on), default=0)
 
 
@@ -206,11 +206,11 @@ class QuickAsked(Sent):
 def change(
     request: Request, project: int, recording: int, asked: Annotated[QuickAsked, sent(QuickAsked)]
 ) -> HTMLResponse:
-    data = web(request).data
+    data_folder = web(request).data
     this_recording = the_recording(request, project, recording)
     if asked.toggle is not None:
-        return _drawn(request, project, this_recording, quick_cuts.toggle(data, recording, asked.toggle))
-    did = quick_cuts.set_up(data, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
+        return _drawn(request, project, this_recording, quick_cuts.toggle(data_folder, recording, asked.toggle))
+    did = quick_cuts.set_up(data_folder, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
     return _drawn(request, project, this_recording, did)
 
 

@@ -40,11 +40,11 @@ LOW, HIGH = -80, 0  # dBFS of the level picture
 
 def _range(request: Request, project: int, recording: Recording, clip: int | None) -> tuple[int, int, str]:
     """What of a recording is worked on: all of it, or a subclip."""
-    db = web(request).data.db
-    total = recording.length(projects.get(db, project).rate)
+    database = web(request).data.db
+    total = recording.length(projects.get(database, project).rate)
     if clip is None:
         return 0, total, ""
-    subclip = subclips.get(db, clip)
+    subclip = subclips.get(database, clip)
     if subclip.recording != recording.id:
         raise Missing("That subclip is of another recording.")
     return subclip.start, subclip.end, subclip.name
@@ -63,30 +63,42 @@ class HillsDrawn:
     scale: list[tuple[int, float]]  # dBFS and their places
 
 
-def _drawn_hills(h: Hills) -> HillsDrawn:
+def _drawn_hills(this_hills: Hills) -> HillsDrawn:
     def x(db: float) -> float:
         return 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)
 
-    top = max(1, int(h.speech[LOW - h.low :].max(initial=1)), int(h.background[LOW - h.low :].max(initial=1)))
+    top = max(
+        1,
+        int(this_hills.speech[LOW - this_hills.low :].max(initial=1)),
+        int(this_hills.background[LOW - this_hills.low :].max(initial=1)),
+    )
 
     def area(counts: np.ndarray) -> str:
         points = [
-            f"{x(h.low + index + 0.5):.1f},{88 - 80 * min(1.0, float(count) / top):.1f}"
+            f"{x(this_hills.low + index + 0.5):.1f},{88 - 80 * min(1.0, float(count) / top):.1f}"
             for index, count in enumerate(counts)
-            if h.low + index >= LOW
+            if this_hills.low + index >= LOW
         ]
         return f"M0,88 L{' L'.join(points)} L300,88 Z"
 
     scale = [(db, x(db)) for db in (-60, -40, -20)]
-    return HillsDrawn(area(h.speech), area(h.background), x(h.floor), x(h.threshold), h.threshold, h.floor, scale)
+    return HillsDrawn(
+        area(this_hills.speech),
+        area(this_hills.background),
+        x(this_hills.floor),
+        x(this_hills.threshold),
+        this_hills.threshold,
+        this_hills.floor,
+        scale,
+    )
 
 
-def _struck(words: Sequence[Word], found: list[proposals.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
+def _struck(words: Sequence[Word], found: list[proposals.Row], frame_rate: Rate) -> list[tuple[int, int, str, int]]:
     """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
     middles = [(word.start + word.end) // 2 for word in words]
-    to = rate.frame_to_sample
+    to_sample = frame_rate.frame_to_sample
     runs = [
-        (bisect_right(middles, to(row.start)), bisect_left(middles, to(row.end)), row.key, int(row.out))
+        (bisect_right(middles, to_sample(row.start)), bisect_left(middles, to_sample(row.end)), row.key, int(row.out))
         for row in found
     ]
     return [run for run in runs if run[0] < run[1]]
@@ -205,12 +217,14 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
     )
 
 
-def _listened(data: DataFolder, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
-    facts = media_facts(data, recording) or {}
+def _listened(
+    data_folder: DataFolder, recording: int, heard: Levels | None, job: jobs.Job | None, frame_rate: Rate
+) -> Listened:
+    facts = media_facts(data_folder, recording) or {}
     if heard is not None and heard.heard:
         return Listened()
     if heard is not None and facts.get("sound") and not facts.get("sounded"):
-        upto = running(rate.sample_to_frame(len(heard) * TICK), rate)
+        upto = running(frame_rate.sample_to_frame(len(heard) * TICK), frame_rate)
         return Listened(True, f"Its sound is still being made: heard as far as {upto}. What stands here is from that.")
     if job and job.is_open:
         return Listened(True, f"Listening: {job.percent} %. What stands here is from a first pass.")
@@ -300,15 +314,15 @@ class Values(Sent):
     fillers: str = ""
     asking: str = ""
 
-    def changes(self, rate: Rate) -> dict[str, float | None]:
+    def changes(self, frame_rate: Rate) -> dict[str, float | None]:
         """The values of `Settings` that were sent; `Invalid` for a length that is none."""
         lengths = {k: value for k in ("shortest", "before", "after", "island") if (value := getattr(self, k))}
         try:
-            out: dict[str, float | None] = {name: parse_seconds(length, rate) for name, length in lengths.items()}
+            out: dict[str, float | None] = {name: parse_seconds(length, frame_rate) for name, length in lengths.items()}
         except TimeError as error:
             raise Invalid(str(error)) from None
         if self.breath is not None:
-            each = proposals.within(0, 100, self.breath) / float(rate.fps) / 2
+            each = proposals.within(0, 100, self.breath) / float(frame_rate.fps) / 2
             out |= {"before": round(each, 3), "after": round(each, 3)}
         return out | self.given("threshold")
 
@@ -316,20 +330,22 @@ class Values(Sent):
 Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discriminator="do")]
 
 
-def _decide(data: DataFolder, recording: int, rate: Rate, asked: Decision) -> str:
+def _decide(data_folder: DataFolder, recording: int, frame_rate: Rate, asked: Decision) -> str:
     match asked:
         case Toggle():
-            return proposals.toggle(data, recording, rate, asked.key)
+            return proposals.toggle(data_folder, recording, frame_rate, asked.key)
         case Nudge():
-            return proposals.nudge(data, recording, rate, asked.key, asked.edge, asked.by)
+            return proposals.nudge(data_folder, recording, frame_rate, asked.key, asked.edge, asked.by)
         case All():
-            return proposals.decide_all(data, recording, rate, asked.kind, asked.out)
+            return proposals.decide_all(data_folder, recording, frame_rate, asked.kind, asked.out)
         case Protect():
-            return proposals.protect(data, recording, asked.a, asked.b)
+            return proposals.protect(data_folder, recording, asked.a, asked.b)
         case Values():
-            return proposals.set_up(data, recording, asked.changes(rate), asked.given(*LISTS), asked.interviewer)
+            return proposals.set_up(
+                data_folder, recording, asked.changes(frame_rate), asked.given(*LISTS), asked.interviewer
+            )
         case Back():
-            return (proposals.reset if asked.do == "reset" else proposals.undo)(data, recording)
+            return (proposals.reset if asked.do == "reset" else proposals.undo)(data_folder, recording)
 
 
 @router.post("/tighten/{recording}")
@@ -388,12 +404,12 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     changed."""
     application = web(request)
     the_recording(request, project, recording)
-    sid = stories.current(application.data.db, project)
-    story = stories.load(application.data.db, sid).story
+    story_id = stories.current(application.data.db, project)
+    story = stories.load(application.data.db, story_id).story
     only = recording if where == "place" else None
     found = proposals.story_cuts(application.data, story, only)
     cuts = proposals.in_story(application.data, story, only)
-    would = stories.preview(application.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
+    would = stories.preview(application.data.db, story_id, "take_out", {"cuts": cuts}) if cuts else None
     names = {recording.id: recording.name for recording in recordings.of_project(application.data.db, project)}
     after = story.length - sum(end - start for start, end in cuts)
     this_project = projects.get(application.data.db, project)
@@ -427,15 +443,15 @@ def send(
     this_recording = the_recording(request, project, recording)
     this_project = projects.get(application.data.db, project)
     if where in ("place", "everywhere"):
-        sid = stories.current(application.data.db, project)
-        story = stories.load(application.data.db, sid).story
+        story_id = stories.current(application.data.db, project)
+        story = stories.load(application.data.db, story_id).story
         cuts = proposals.in_story(application.data, story, recording if where == "place" else None)
         if cut is not None:  # of the list, what is still ticked
             found = proposals.story_cuts(application.data, story, recording if where == "place" else None)
             cuts = proposals.apart([story_cut for story_cut in found if f"{story_cut.at}-{story_cut.end}" in cut])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
-        _, done = stories.edit(application.data.db, sid, None, "take_out", {"cuts": cuts})
+        _, done = stories.edit(application.data.db, story_id, None, "take_out", {"cuts": cuts})
         return joined(report(done.did + ", in place.", done.notes), hx_reswap="none")
     ranges = []
     chosen = [(this_recording, *_range(request, project, this_recording, clip)[:2])]
