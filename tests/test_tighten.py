@@ -174,7 +174,9 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
     for a, n in ((200, 200), (500, 100)):
         stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": a, "length": n})
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 120, "until": 170, "start": 0})
-    listed = room.get(f"{url}/in-place").text  # told first, with what it costs; nothing is changed by looking
+    listed = " ".join(
+        room.get(f"{url}/in-place").text.split()
+    )  # told first, with what it costs; nothing is changed by looking
     assert (
         "2 stretches would go" in listed and "exposed now" in listed and len(stories.load(data.db, 1).story.pieces) == 2
     )

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import format_timecode
@@ -174,9 +174,22 @@ def test_from_footage_to_a_film_on_disk(
 
 
 def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: tuple) -> None:
+    """The page opens also where its first answers are lost on the way."""
     _, server = forty
+    lost: list[str] = []
+
+    def lose(route: Route) -> None:
+        if route.request.url in lost:
+            route.continue_()
+        else:
+            lost.append(route.request.url)
+            route.abort("connectionreset")
+
+    for asked in ("**/story/plan*", "**/story/edits"):
+        page.route(asked, lose)
     page.goto(f"{server.url}/p/1/story")
     until(page, "window.kovel?.story")
+    assert len(lost) == 2
     page.evaluate("kovel.player.seek(0)")
     page.route("**/story/revision*", lambda r: r.fulfill(status=204))  # the page has not followed yet
     server.cli("story", "edit", "split", "at=3")

@@ -87,7 +87,7 @@ class Unindented(Extension):
 
     def preprocess(self, source: str, name: str | None, filename: str | None = None) -> str:
         """The source of a template, each line from its first letter on."""
-        return re.sub(r"\n[ \t]+", "\n", source)
+        return re.sub(r"\n[ \t]+", "\n ", source)  # one blank stays: attributes stand on lines of their own
 
 
 @lru_cache

@@ -1,6 +1,7 @@
 // The edits as the server declares them (core/story/edit_offers.py): what each takes is filled in from the choice.
 import { say } from "./base.js";
 import { $, num } from "./dom.js";
+import { fetched } from "./fetching.js";
 import { readTime } from "./times.js";
 
 /**
@@ -33,7 +34,7 @@ export class Edits {
 
   /** The edits there are for the story as it stands (its lanes are among them). */
   async load() {
-    const answer = await fetch(`${this.story.base}/edits`, { headers: { Accept: "application/json" } });
+    const answer = await fetched(`${this.story.base}/edits`, { headers: { Accept: "application/json" } });
     if (answer.ok) Object.assign(this, await answer.json());
     return this.entries;
   }

@@ -2,6 +2,7 @@
 import { room } from "./room.js";
 import { $, inside } from "./dom.js";
 import { say } from "./base.js";
+import { fetched } from "./fetching.js";
 import { onKeys } from "./keys.js";
 import { Player } from "./player.js";
 import { readTime } from "./times.js";
@@ -45,7 +46,7 @@ export async function transport(root, planUrl) {
     note.textContent = "Looks are not shown here: this browser has no WebGL 2. Renders have them.";
   });
   player.reload = async () => {
-    const answer = await fetch(player.alone ? `${planUrl}?only=${player.alone}` : planUrl);
+    const answer = await fetched(player.alone ? `${planUrl}?only=${player.alone}` : planUrl);
     if (!answer.ok) return;
     const plan = await answer.json();
     player.lengths = new Map(Object.entries(plan.frames || {}).map(([k, v]) => [Number(k), v]));

@@ -1,6 +1,7 @@
 // Draws the strip on a canvas: frames, lanes with waveforms, words, levels, ducking, ties, loudness. Places come from
 // the server in story frames; here they only become pixels.
 import { byId } from "/static/js/dom.js";
+import { fetched } from "/static/js/fetching.js";
 import { FRAMES, Film, RULER } from "./stripfilm.js";
 import { Said, WORDS } from "./stripwords.js";
 import { Blocks } from "./stripblocks.js";
@@ -58,7 +59,7 @@ export class Strip {
 
   /** New facts from the server; words and frames of another revision are asked for anew. */
   async learn() {
-    const answer = await fetch(`${this.base}/strip`, { headers: { Accept: "application/json" } });
+    const answer = await fetched(`${this.base}/strip`, { headers: { Accept: "application/json" } });
     if (!answer.ok) return;
     this.data = await answer.json();
     this.words.stretches.clear();
