@@ -12,7 +12,7 @@ from pathlib import Path
 
 from kovel.core.picture.colour import cube_text
 from kovel.core.picture.look import made
-from kovel.core.plan.outputs import KINDS, Output, bit_rate
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, bit_rate
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Source, Story
@@ -97,7 +97,7 @@ def main() -> None:
             "-filter_complex",
             chain,
         ]
-        theirs += [*encode, "-c:a", "aac", "-b:a", str(KINDS["mp4"].sound), "-y", str(folder / "f.mp4")]
+        theirs += [*encode, "-c:a", "aac", "-b:a", str(OUTPUT_KINDS["mp4"].sound), "-y", str(folder / "f.mp4")]
         rows = []
         for _ in range(3):
             t = time.perf_counter()

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
-from kovel.core.plan.outputs import KINDS, Output, bit_rate
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, bit_rate
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.covers import lay_cover
 from kovel.core.story.dialogue import add_at_end
@@ -107,7 +107,7 @@ def main() -> None:
             "-c:a",
             "aac",
             "-b:a",
-            str(KINDS["mp4"].sound),
+            str(OUTPUT_KINDS["mp4"].sound),
             "-ac",
             "2",
             "-movflags",

@@ -19,7 +19,7 @@ from pypdf import PdfReader
 from timecode import Timecode
 
 from kovel.cli import main
-from kovel.core.plan.outputs import KINDS, Coding, Kind, Output
+from kovel.core.plan.outputs import OUTPUT_KINDS, Coding, Kind, Output
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.data_folder import DataFolder
@@ -172,7 +172,7 @@ def test_a_new_format_is_one_entry(coded: Coded, tmp_path: Path, monkeypatch: py
     mkv = Kind(
         "mkv", "MKV: H.264 and FLAC", ".mkv", (8_000_000, 2_500_000), coding=Coding("matroska", "flac", "libx264")
     )
-    monkeypatch.setitem(KINDS, "mkv", mkv)
+    monkeypatch.setitem(OUTPUT_KINDS, "mkv", mkv)
     with_pictures(tmp_path / "new.mkv")
     edl = TIMELINES["edl"]
     monkeypatch.setitem(

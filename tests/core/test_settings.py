@@ -16,7 +16,7 @@ from kovel.core.story.lined_page import lined
 from kovel.core.story.model import Refused, Source, Story
 from kovel.core.story.patch import story_from_json, story_to_json
 from kovel.core.story.seams import seams
-from kovel.core.story.settings import MOMENTS, NONE, SETTINGS, Values, added, met, on_line, ranges
+from kovel.core.story.settings import MOMENTS, NONE, SETTINGS, Values, added, on_line, ranges, value_over_scopes
 from tests.core.stories import SOURCES, R, do, three
 
 levels = st.floats(-20, 6).map(lambda x: round(x, 1))
@@ -142,7 +142,7 @@ def test_what_cannot_be_set_is_refused_in_words(params: dict, why: str) -> None:
 def test_levels_and_lines_add_up(values: list, moment: int) -> None:
     """Where scopes meet, the level at any moment of the sum's own kind is the sum of what each says there."""
     scopes = [Values((("level", v),)) for v in values]
-    whole = met("level", scopes)
+    whole = value_over_scopes("level", scopes)
     one = lambda v: on_line(v, moment) if isinstance(v, tuple) else v  # noqa: E731
     moments = {m for v in values if isinstance(v, tuple) for m, _ in v}
     assert moments or one(whole) == pytest.approx(sum(map(one, values)), abs=1e-6)

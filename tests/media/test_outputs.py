@@ -17,7 +17,16 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from kovel.core.errors import Invalid
-from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, frames_made, size_made, story_frame
+from kovel.core.plan.outputs import (
+    OUTPUT_KINDS,
+    Output,
+    between,
+    checked,
+    expected,
+    frames_made,
+    size_made,
+    story_frame,
+)
 from kovel.core.plan.parts import LEAST, MOST, divided, stretches
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Refused
@@ -74,7 +83,7 @@ def test_every_kind_of_film_has_the_frames_and_samples_of_the_plan(
     data, r = coded
     kept = build(data, r)
     stories.edit(data.db, 1, None, "set_heading", {"piece": kept.story.pieces[1].id, "heading": "Across"})
-    out = tmp_path / f"film{KINDS[kind].ending}"
+    out = tmp_path / f"film{OUTPUT_KINDS[kind].ending}"
     result = rendered(data, finished, Output(kind=kind, height=360), out)
     want = wanted(data, r)
     assert codes(out) == want and result["frames"] == len(want) and result["size"] == [640, 360]
@@ -85,7 +94,7 @@ def test_every_kind_of_film_has_the_frames_and_samples_of_the_plan(
         assert v.codec_context.color_range == 1 and v.codec_context.colorspace == 1
         assert abs(float(c.duration or 0) / 1e6 - len(want) / 25) < 0.05
         assert [x["metadata"]["title"] for x in c.chapters()] == ["Beginning", "Across"]
-        if KINDS[kind].ending == ".mov":
+        if OUTPUT_KINDS[kind].ending == ".mov":
             assert next(s.metadata["timecode"] for s in c.streams if "timecode" in s.metadata) == "00:00:00:00"
     sources = recordings.sources(data.db, 1)
     plan = make_plan(stories.load(data.db, 1).story, sources)
@@ -308,7 +317,7 @@ def test_what_is_to_be_expected_and_what_cannot_be_made(coded: Coded) -> None:
     data, r = coded
     build(data, r)
     kept = stories.load(data.db, 1)
-    for kind in KINDS:
+    for kind in OUTPUT_KINDS:
         e = estimate(data, kept, Output(kind=kind, start=10))
         assert e.bytes > 1000 and e.seconds > 0 and e.frames == (1 if kind == "still" else 152), kind
     keep_ready(data, "  For  school ", Output(kind="webm", height=720, start=9))

@@ -21,7 +21,7 @@ from kovel.cli.common import (
     write_out,
 )
 from kovel.core.errors import Invalid
-from kovel.core.plan.outputs import KINDS, Output
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
 from kovel.exchange.caption_formats import CAPTION_FORMATS
@@ -37,7 +37,7 @@ from kovel.store.jobs import JobState
 @click.option(
     "--out", type=click.Path(path_type=Path), help="File to write, or folder of stems (default: in the data folder)."
 )
-@click.option("--kind", default=None, help=f"{', '.join(KINDS)} (default: mp4).")
+@click.option("--kind", default=None, help=f"{', '.join(OUTPUT_KINDS)} (default: mp4).")
 @click.option(
     "--as", "choice", help="A ready-made choice by its name: web, upright, archive, review or one of your own."
 )
@@ -80,7 +80,7 @@ def render(
         output = replace(output, start=typed(start, project.rate))
     if end:
         output = replace(output, end=typed(end, project.rate))
-    if out and output.kind in KINDS:
+    if out and output.kind in OUTPUT_KINDS:
         out = _place(out, output.kind, force)
     job = start_output(data_folder, stories.current(data_folder.db, project.id), output, out)
     for ended in (signal.SIGTERM, signal.SIGHUP):  # whatever ends the command ends its render
@@ -126,7 +126,7 @@ def _rate(text: str) -> Rate:
 
 def _place(out: Path, kind: str, force: bool) -> Path:
     """Where it is written; refused before anything is worked out."""
-    ending = KINDS[kind].ending
+    ending = OUTPUT_KINDS[kind].ending
     if kind == "stems":
         if not out.resolve().parent.is_dir():
             raise Invalid(f"There is no folder {out.resolve().parent}. Make it first, or name another one.")
@@ -135,7 +135,7 @@ def _place(out: Path, kind: str, force: bool) -> Path:
         return out.resolve()
     if not out.suffix:
         out = out.with_name(out.name + ending)
-    elif out.suffix.lower() != ending and out.suffix.lower() in {kind.ending for kind in KINDS.values()}:
+    elif out.suffix.lower() != ending and out.suffix.lower() in {kind.ending for kind in OUTPUT_KINDS.values()}:
         raise Invalid(
             f"{out.name} says {out.suffix}, but this kind is written as {ending}. Name it {out.stem}{ending}."
         )

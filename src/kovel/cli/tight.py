@@ -8,7 +8,7 @@ import click
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording
 from kovel.core.errors import Invalid
 from kovel.core.sound.pauses import Settings
-from kovel.core.words.fillers import KINDS
+from kovel.core.words.fillers import PROPOSAL_KINDS
 from kovel.services.tighten import proposals as work
 from kovel.store import stories
 from kovel.store.decisions import Desk
@@ -16,15 +16,18 @@ from kovel.store.decisions import Desk
 
 def _kinds_named(text: str) -> list[str]:
     names = [name.strip() for name in text.split(",") if name.strip()]
-    if unknown := [name for name in names if name not in KINDS]:
-        raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
+    if unknown := [name for name in names if name not in PROPOSAL_KINDS]:
+        raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(PROPOSAL_KINDS)}.")
     return names
 
 
 @click.command()
 @click.argument("recordings", nargs=-1, required=True)
 @click.option(
-    "--kinds", default="pause,filler,repeat,false start", help=f"What goes: {', '.join(KINDS)}.", show_default=True
+    "--kinds",
+    default="pause,filler,repeat,false start",
+    help=f"What goes: {', '.join(PROPOSAL_KINDS)}.",
+    show_default=True,
 )
 @click.option(
     "--min",
@@ -74,7 +77,9 @@ def tighten(
     before, ranges, cuts, desks = 0, [], [], []
     for name in recordings:
         recording = the_recording(data_folder, project.id, name)
-        desk = Desk(Settings(shortest, pad_before, pad_after), kinds_off=[kind for kind in KINDS if kind not in wanted])
+        desk = Desk(
+            Settings(shortest, pad_before, pad_after), kinds_off=[kind for kind in PROPOSAL_KINDS if kind not in wanted]
+        )
         found = work.rows(data_folder, recording.id, project.rate, desk)
         if in_place:
             cuts += work.in_story(data_folder, story, recording.id, desk)

@@ -9,7 +9,7 @@ from typing import Any
 import av
 import numpy as np
 
-from kovel.core.plan.outputs import KINDS, Coding, Output, bit_rate
+from kovel.core.plan.outputs import OUTPUT_KINDS, Coding, Output, bit_rate
 from kovel.core.sound.loudness import TruePeaks, Weigher, integrated
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.reader import tag_bt709
@@ -20,7 +20,7 @@ FORMATS = {"aac": "fltp", "libopus": "flt", "pcm_s24le": "s32", "flac": "s32"}  
 
 def coding_of(kind: str) -> Coding:
     """How a kind of output is coded."""
-    coding = KINDS[kind].coding
+    coding = OUTPUT_KINDS[kind].coding
     assert coding, kind
     return coding
 
@@ -34,7 +34,7 @@ class PictureFile:
         self.c = av.open(str(path), "w", format=coding.container)
         stream: Any = self.c.add_stream(coding.picture, rate=frame_rate.fps, options=coding.options(output.quality))
         stream.width, stream.height, stream.pix_fmt = *size, self.format
-        if not KINDS[output.kind].tight:
+        if not OUTPUT_KINDS[output.kind].tight:
             stream.bit_rate = bit_rate(
                 output, size, frame_rate
             )  # no more than that: a bound on its peaks makes x264 differ from run to run
@@ -78,7 +78,7 @@ class SoundStream:
         self.format = FORMATS[name]
         stream: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
         if name in ("aac", "libopus"):
-            stream.bit_rate = KINDS[kind].sound
+            stream.bit_rate = OUTPUT_KINDS[kind].sound
         stream.codec_context.open()
         self.a, self.size = stream, stream.codec_context.frame_size or 1024
         self.done = 0

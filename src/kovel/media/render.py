@@ -26,7 +26,7 @@ from PIL import Image
 from kovel.core.checks.delivered import Difference
 from kovel.core.plan import parts as division
 from kovel.core.plan.layers import Layer, Stacked
-from kovel.core.plan.outputs import KINDS, Output, frames_made, story_frame
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, frames_made, story_frame
 from kovel.core.plan.plan import FORM, Plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
@@ -179,7 +179,7 @@ def render(
     length, clock = plan["length"], Rate(*plan["rate"])
     _refuse_plan(plan)
     this_output, src = Output.from_json(output), {int(name): file for name, file in files.items()}
-    has_pictures = KINDS[this_output.kind].seen or this_output.kind == "still"
+    has_pictures = OUTPUT_KINDS[this_output.kind].seen or this_output.kind == "still"
     _refuse_changed(src, has_pictures)
     sounds = plan_of(plan)
     check_inputs(sounds, src)

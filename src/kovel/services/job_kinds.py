@@ -13,7 +13,7 @@ from kovel.services.sound import derived_sounds
 from kovel.services.tighten import quick_cuts
 from kovel.store.backup import daily
 
-KINDS: tuple[JobKind, ...] = (
+JOB_KINDS: tuple[JobKind, ...] = (
     preparing.PREPARE,
     transcription.LISTEN,
     transcription.TRANSCRIBE,
@@ -35,4 +35,4 @@ CHORES = (mending.MENDED_FIRST, disk_space.DISK_WATCHED, BACKED_UP, theming.MEAN
 
 def scheduler_for(data_folder: DataFolder, workers: int | None = None, crew: Crew | None = None) -> Scheduler:
     """What works on the jobs of a data folder, with all of Kovel's kinds."""
-    return Scheduler(data_folder, KINDS, CHORES, workers, crew)
+    return Scheduler(data_folder, JOB_KINDS, CHORES, workers, crew)

@@ -118,7 +118,7 @@ def _has_picture_size(recording: Recording) -> bool:
 def _has_name(recording: Recording) -> bool:
     """A kind, and a name of a length."""
     named = isinstance(recording.name, str) and 0 < len(recording.name) <= LONGEST_TEXT
-    return named and recording.kind in recordings.KINDS
+    return named and recording.kind in recordings.RECORDING_KINDS
 
 
 def _has_file(recording: Recording) -> bool:

@@ -18,7 +18,7 @@ from kovel.store import steps
 from kovel.store.db import Database, fresh
 from kovel.store.projects import clean_name
 
-KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
+RECORDING_KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
 
 
 CLEAR = 0.6  # how sure a match by sound is that shows one clear peak
@@ -246,8 +246,8 @@ def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
     fields = dict(fields)
     if "name" in fields:
         fields["name"] = clean_name(str(fields["name"]), limit=120)
-    if fields.get("kind", "b-roll") not in KINDS:
-        raise Invalid(f"A recording is one of: {', '.join(KINDS)}.")
+    if fields.get("kind", "b-roll") not in RECORDING_KINDS:
+        raise Invalid(f"A recording is one of: {', '.join(RECORDING_KINDS)}.")
     if fields.get("language", "") not in ("", *NAMES):
         raise Invalid("That is no language that can be heard.")
     for k in ("roll", "camera", "day"):

@@ -20,8 +20,8 @@ from kovel.core.story.settings import (
     Line,
     Value,
     Values,
-    met,
     reaching,
+    value_over_scopes,
 )
 
 
@@ -189,7 +189,7 @@ def panel_of(
         return told[told.index("total") :] if "total" in told else ""
 
     def read(name: str) -> Value:
-        return own[name] if SETTINGS[name].meets != "replaces" else met(name, [*wider, own])
+        return own[name] if SETTINGS[name].meets != "replaces" else value_over_scopes(name, [*wider, own])
 
     return fields(names, own, read, comes, named, total)
 

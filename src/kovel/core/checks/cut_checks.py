@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from kovel.core.checks.cover_checks import COVER_CHECKS
 from kovel.core.checks.findings import Finding
 from kovel.core.checks.looked_at import LookedAt
-from kovel.core.story.edit_rules import begun, frames_in_words, name_of
+from kovel.core.story.edit_rules import capitalised, frames_in_words, name_of
 from kovel.core.story.fitted_transitions import handles_at_seam
 from kovel.core.story.model import Sources, Story
 from kovel.core.story.seams import Seam
@@ -61,7 +61,9 @@ def steps_of_level(look: LookedAt) -> Iterator[Finding]:
 def loose_things(look: LookedAt) -> Iterator[Finding]:
     """Covers and sounds whose word has left the story."""
     for cover in look.story.loose:
-        yield Finding("loose", None, f"{begun(name_of(look.sources, cover))} is loose: its word left the story", 60)
+        yield Finding(
+            "loose", None, f"{capitalised(name_of(look.sources, cover))} is loose: its word left the story", 60
+        )
     for sound in look.story.loose_sounds:
         yield Finding("loose", None, f"{look.name(sound.source)} (sound) is loose: its word left the story", 60)
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from kovel.core.checks.findings import Finding
 from kovel.core.plan.covered import room_behind
-from kovel.core.story.edit_rules import begun, frames_in_words, name_of
+from kovel.core.story.edit_rules import capitalised, frames_in_words, name_of
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
 from kovel.core.story.settings import FILLED, LOOK
 from kovel.core.time.timecode import stamp as clock
@@ -98,7 +98,7 @@ def _edges(read: Callable[[str], Any], ratio: float) -> str:
 
 def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> list[Finding]:
     frame_rate, out = story.rate, []
-    name = begun(name_of(sources, cover))
+    name = capitalised(name_of(sources, cover))
     words = len(cover.title.split())
     need = round((words / WORDS_A_SECOND + 0.5) * frame_rate.fps)
     seen = min(cover.length, story.length - at)

@@ -76,7 +76,7 @@ QUICK = {"preset": "ultrafast"}
 VP9 = {"deadline": "realtime", "cpu-used": "6", "row-mt": "1"}
 PRORES = Coding("mov", "pcm_s24le", "prores_ks", "yuv422p10le", high={"profile": "standard"}, small={"profile": "lt"})
 DNXHR = Coding("mov", "pcm_s24le", "dnxhd", "yuv422p", high={"profile": "dnxhr_hq"}, small={"profile": "dnxhr_sq"})
-KINDS = {
+OUTPUT_KINDS = {
     kind.name: kind
     for kind in (
         Kind("mp4", "MP4: H.264 and AAC", ".mp4", (8_000_000, 2_500_000), 192_000, speed=10, coding=H264),
@@ -151,8 +151,8 @@ def checked(output: Output, story: Story) -> Output:
     """The output with its end said; `Refused` for what cannot be made."""
     if not story.pieces:
         raise Refused("The story is empty: there is nothing to render yet.")
-    if output.kind not in KINDS:
-        raise Refused(f"A render is one of these kinds: {', '.join(KINDS)}.")
+    if output.kind not in OUTPUT_KINDS:
+        raise Refused(f"A render is one of these kinds: {', '.join(OUTPUT_KINDS)}.")
     if output.quality not in QUALITIES:
         raise Refused("Quality is high or small.")
     if output.shape not in ("as the story", *(shape for shape in SHAPES if SHAPES[shape])):
@@ -191,14 +191,14 @@ def size_made(output: Output, story: Story, width: int, height: int) -> tuple[in
 
 def bit_rate(output: Output, size: tuple[int, int], frame_rate: Rate) -> int:
     """Picture bits a second: in proportion to pixels, and to the root of the rate (in proportion, where it is held)."""
-    kind, pixels = KINDS[output.kind], size[0] * size[1] / (1920 * 1080)
+    kind, pixels = OUTPUT_KINDS[output.kind], size[0] * size[1] / (1920 * 1080)
     fps = float(frame_rate.fps) / 25
     return int(kind.bits[QUALITIES.index(output.quality)] * pixels * (fps if kind.tight else fps**0.5))
 
 
 def expected(output: Output, size: tuple[int, int], clock: Rate, length: int, lanes: int = 1) -> tuple[int, float]:
     """(bytes, seconds to make) of an output of `length` story frames: bit rate times length (common practice)."""
-    kind, lasts = KINDS[output.kind], length / clock.fps
+    kind, lasts = OUTPUT_KINDS[output.kind], length / clock.fps
     if output.kind == "still":
         return size[0] * size[1] // 2, START
     frame_rate = output.rate or clock

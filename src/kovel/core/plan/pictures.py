@@ -26,14 +26,14 @@ from kovel.core.plan.layers import (
 )
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, Transition, frames_to
 from kovel.core.story.settings import (
-    BETWEEN,
-    FITS,
     FRAMING,
     LAYERING,
     LOOK,
     PLACES,
     SETTINGS,
     TITLE_DRAWN,
+    Between,
+    Fit,
     Line,
     Value,
     Values,
@@ -130,13 +130,13 @@ class Seen:
             return False
         clock = clip.clock
         return clock.ramp is not None or (
-            not clip.as_shot and clock.held is None and self.read(clip, "between") == BETWEEN[1]
+            not clip.as_shot and clock.held is None and self.read(clip, "between") == Between.BLENDED
         )
 
     def _alone(self, clip: Piece | Cover, source: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
         """Frame k of a thing, which shows moment `now`, alone: the frame there, or (blended) it and the next one
         over it."""
-        if self.read(clip, "between") != BETWEEN[1]:
+        if self.read(clip, "between") != Between.BLENDED:
             return self._still(clip, source, now, k)
         ratio = source.rate.fps / self.story.rate.fps
         own = floor(now * ratio)
@@ -222,7 +222,7 @@ def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = l
     }
     crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
     fit = rest["fit"]
-    if fit == FITS[0]:
+    if fit == Fit.AS_IT_FITS:
         fit = "whole" if read("place") == PLACE else "filled"
     return Part(
         flat["zoom"],

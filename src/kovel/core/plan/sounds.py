@@ -15,7 +15,7 @@ import numpy.typing as npt
 from kovel.core.plan.retimed import Retimed, retimed
 from kovel.core.story.covers import heard_as
 from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story, T, frames_to, with_setting
-from kovel.core.story.settings import CLEANING, HEARD, Line, added
+from kovel.core.story.settings import CLEANING, HeardAs, Line, added
 from kovel.core.time.rate import SAMPLE_RATE
 
 RAMP = 192  # samples: 4 ms at 48 kHz
@@ -197,7 +197,7 @@ def _heard(
 
 def sounds_on(clip: Piece | Cover) -> bool:
     """Whether what is retimed is still heard: a frame that is held has no sound."""
-    return clip.as_shot or (clip.clock.held is None and heard_as(clip) != HEARD[-1])
+    return clip.as_shot or (clip.clock.held is None and heard_as(clip) != HeardAs.NOT_HEARD)
 
 
 def _pace(story: Story, item: Item, source: Source, place: tuple[int, int, int]) -> Retimed | None:
@@ -209,7 +209,9 @@ def _pace(story: Story, item: Item, source: Source, place: tuple[int, int, int])
     ends = tuple(map(story.rate.sample_to_frame, (place[2], place[2] + place[1] - place[0])))
     if isinstance(item, Cover):  # it begins between two frames of its clock
         start, ends = item.first, (0, item.length - 1)
-    return retimed(item.clock, start, (ends[0], ends[1] + 1), story.rate, made_of(source), heard_as(item) == HEARD[1])
+    return retimed(
+        item.clock, start, (ends[0], ends[1] + 1), story.rate, made_of(source), heard_as(item) == HeardAs.PITCH_KEPT
+    )
 
 
 def made_of(source: Source) -> str:

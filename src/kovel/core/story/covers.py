@@ -8,8 +8,8 @@ from fractions import Fraction
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import (
     Edit,
-    begun,
     beyond,
+    capitalised,
     check_handles,
     check_range,
     frames_in_words,
@@ -19,7 +19,7 @@ from kovel.core.story.edit_rules import (
     source_of,
 )
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Source, Sources, Story, Tether, with_setting
-from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
+from kovel.core.story.settings import NONE, PACE, Between, HeardAs
 from kovel.core.story.settling import settle
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
@@ -39,7 +39,7 @@ def told_of_pace(story: Story, sources: Sources, clip: Piece | Cover) -> list[st
     slowest = min(clock.ramp.speeds) if clock.ramp else Fraction(0) if held else clock.speed
     source = sources.get(clip.source) if clip.source is not None else None
     if source is not None and 0 < slowest * source.rate.fps < story.rate.fps and slowest < 1:
-        how = "repeated" if story.value(clip, "between", sources) == BETWEEN[0] else "blended into each other"
+        how = "repeated" if story.value(clip, "between", sources) == Between.REPEATED else "blended into each other"
         out.append(f"It is slower than it has frames for: they are {how}.")
     return out
 
@@ -57,15 +57,21 @@ def told_of_sound(story: Story, sources: Sources, clip: Piece | Cover) -> list[s
 def heard_as(clip: Piece | Cover) -> str:
     """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is
     silent."""
-    set_ = str(clip.settings["heard"]) if clip.settings else HEARD[0]
-    return set_ if set_ != HEARD[0] else HEARD[1] if isinstance(clip, Piece) else HEARD[-1]
+    asked = HeardAs(clip.settings["heard"]) if clip.settings else HeardAs.AS_A_RULE
+    if asked != HeardAs.AS_A_RULE:
+        return asked
+    return HeardAs.PITCH_KEPT if isinstance(clip, Piece) else HeardAs.NOT_HEARD
 
 
 def voiced(story: Story, sources: Sources, cover: Cover) -> Cover:
     """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something
     else is set."""
     unset = cover.source != TITLE and not cover.as_shot and "heard" not in cover.settings
-    return with_setting(cover, "heard", HEARD[1]) if unset and story.value(cover, "natural", sources) else cover
+    return (
+        with_setting(cover, "heard", str(HeardAs.PITCH_KEPT))
+        if unset and story.value(cover, "natural", sources)
+        else cover
+    )
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
@@ -396,7 +402,7 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     if this_cover not in story.loose:
         refuse_locked(story, lane_key(this_cover.lane))
     name = (
-        begun(name_of(sources, this_cover))
+        capitalised(name_of(sources, this_cover))
         if this_cover.source in sources or this_cover.source == TITLE
         else "The cover"
     )

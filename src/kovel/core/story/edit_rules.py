@@ -42,7 +42,7 @@ def source_of(sources: Sources, source: int) -> Source:
 
 
 def name_of(sources: Sources, piece: Item) -> str:
-    """What a piece, cover or sound is called within a sentence; `begun` begins one with it."""
+    """What a piece, cover or sound is called within a sentence; `capitalised` begins one with it."""
     if piece.source is None:
         return "the card" if isinstance(piece, Piece) and piece.card else "the space"
     if isinstance(piece, Cover) and piece.source == TITLE:
@@ -50,7 +50,7 @@ def name_of(sources: Sources, piece: Item) -> str:
     return sources[piece.source].name if piece.source in sources else "the piece"
 
 
-def begun(text: str) -> str:
+def capitalised(text: str) -> str:
     """A sentence that begins with what `name_of` says: names stay as they are written."""
     return f"The {text[4:]}" if text.startswith("the ") else text
 

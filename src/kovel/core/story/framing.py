@@ -11,10 +11,10 @@ from dataclasses import replace
 from typing import Any
 
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked
+from kovel.core.story.edit_rules import DIALOGUE, Edit, capitalised, lane_key, name_of, refuse_locked
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, moment_of, with_setting
 from kovel.core.story.seams import PUNCH, exposed
-from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Value, met, on_line, reaching
+from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Value, on_line, reaching, value_over_scopes
 from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
@@ -37,7 +37,7 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
         or not source.picture
         or (isinstance(clip, Piece) and clip.take == "sound")
     ):
-        raise Refused(f"{begun(name_of(sources, clip))} has no picture to frame.")
+        raise Refused(f"{capitalised(name_of(sources, clip))} has no picture to frame.")
     refuse_locked(story, DIALOGUE if isinstance(clip, Piece) else lane_key(clip.lane))
     if isinstance(clip, Cover):
         story.at(clip)
@@ -98,7 +98,7 @@ def push(
         clip = _seen(story, sources, i)
         start, until = _ends(clip)
         if start == until:
-            raise Refused(f"{begun(name_of(sources, clip))} is one frame long: nothing can move in it.")
+            raise Refused(f"{capitalised(name_of(sources, clip))} is one frame long: nothing can move in it.")
         now = story.value_at(clip, "zoom", sources, start)
         begin, end = float(_value("zoom", now if first is None else first)), float(_value("zoom", last))
         if begin == end:
@@ -261,7 +261,7 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         playhead=next(iter(at.values())),
     )
     notes = [
-        f"{begun(name_of(sources, clip))} at {clock(at[key], story.rate)}: {clip.settings['zoom']:g} %"
+        f"{capitalised(name_of(sources, clip))} at {clock(at[key], story.rate)}: {clip.settings['zoom']:g} %"
         for key, clip in changed.items()
     ]
     more = [f"And {len(notes) - TOLD} more."] if len(notes) > TOLD else []
@@ -302,7 +302,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     )
     more = [clip for begin, clip in zip(begins, given, strict=True) if begin < start or begin + clip.length > end]
     notes = [
-        f"{begun(name_of(sources, clip))} stands in its place before or after that too: split it there if it should "
+        f"{capitalised(name_of(sources, clip))} stands in its place before or after that too: split it there if it should "
         "not."
         for clip in more
     ]
@@ -323,7 +323,7 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
         for name in (*FRAMING, *LOOK, "look_alone"):
             own = own.without(name)
         for name in FRAMING:
-            if met(name, wide) != SETTINGS[name].default:
+            if value_over_scopes(name, wide) != SETTINGS[name].default:
                 own = own.with_value(name, SETTINGS[name].default, keep=True)
         if any(name in values for values in reaching(LOOK[0], wide) for name in LOOK):
             own = own.with_value("look_alone", True)

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 
 from kovel.core.story.model import Cover, Piece, Source, Sources, Story
 from kovel.core.story.seams import Seam, hiding, seams
-from kovel.core.story.settings import HEARD
+from kovel.core.story.settings import HeardAs
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Line, Word, lines, words_in
 
@@ -54,7 +54,7 @@ def spoken(piece: Piece, words: Words, start: int, length: int, frame_rate: Rate
         return []
     if not piece.settings or (clock := piece.clock).as_shot:
         return words(piece.source, start, length)
-    if piece.settings["heard"] == HEARD[-1]:
+    if piece.settings["heard"] == HeardAs.NOT_HEARD:
         return []
     begin, end = clock.used(start, length)
     return clock.words(list(words(piece.source, begin, end - begin)), frame_rate)

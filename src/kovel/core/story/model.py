@@ -22,7 +22,7 @@ from typing import Any, TypeVar
 from kovel.core.errors import Told
 from kovel.core.story.clocks import AS_SHOT, Clock, clock_in
 from kovel.core.story.ramps import Ramp, ramp_of
-from kovel.core.story.settings import NONE, OF_ONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
+from kovel.core.story.settings import NONE, OF_ONE, PACE, SETTINGS, Kind, Value, Values, on_line, value_over_scopes
 from kovel.core.time.rate import Rate, length_in
 
 
@@ -466,7 +466,7 @@ class Story:
         source = sources.get(item.source) if item.source is not None else None
         if not self.settings and (source is None or not source.settings):
             return item.settings[name] if item.settings else SETTINGS[name].default
-        return met(name, self.scopes(item, sources))
+        return value_over_scopes(name, self.scopes(item, sources))
 
     def value_at(self, item: Item, name: str, sources: Sources, moment: int) -> float:
         """The same at a moment on its recording's clock, where it may be a line."""

@@ -16,7 +16,7 @@ from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import (
     DIALOGUE,
     Edit,
-    begun,
+    capitalised,
     check_range,
     frames_in_words,
     lane_key,
@@ -328,7 +328,9 @@ def ramp_over(story: Story, sources: Sources, item: int, speeds: str, keep: Keep
         raise Refused("Both speeds are the same: set its speed instead.")
     first, last = (floor(clip.moment(k) if isinstance(clip, Piece) else clip.shown(k)) for k in (0, clip.length - 1))
     if first == last:
-        raise Refused(f"{begun(name_of(sources, clip))} shows one frame of the shot: it cannot get faster or slower.")
+        raise Refused(
+            f"{capitalised(name_of(sources, clip))} shows one frame of the shot: it cannot get faster or slower."
+        )
     rows = sorted(((first, begin), (last, end)))
     return set_ramp(story, sources, item, [list(row) for row in rows], False, keep)
 

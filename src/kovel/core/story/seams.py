@@ -13,7 +13,13 @@ from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story, Transiti
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a seam on each side to hide it (common practice, no source)
 PLAIN = (100.0, 100.0)  # zoom at the first and the last frame of what nothing is set on
-KINDS = {"jump": "jump, exposed", "covered": "jump, covered", "clean": "clean", "through": "runs on", "soft": "soft"}
+SEAM_KINDS = {
+    "jump": "jump, exposed",
+    "covered": "jump, covered",
+    "clean": "clean",
+    "through": "runs on",
+    "soft": "soft",
+}
 
 
 class Seam(NamedTuple):
@@ -32,7 +38,7 @@ class Seam(NamedTuple):
     @property
     def said(self) -> str:
         """Its kind in words."""
-        return KINDS[self.kind]
+        return SEAM_KINDS[self.kind]
 
     @property
     def key(self) -> tuple[int, int, int]:

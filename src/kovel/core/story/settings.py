@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
+from enum import StrEnum
 from itertools import pairwise
 from re import fullmatch
 from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
@@ -134,11 +135,26 @@ class Setting:
         return f"{self.low:g} to {self.high:g} {self.unit}".strip()
 
 
+def words_of(choice: type[StrEnum]) -> tuple[str, ...]:
+    """The words of a closed choice, as they are kept and shown."""
+    return tuple(str(one) for one in choice)
+
+
 SEEN: tuple[Kind, ...] = ("piece", "cover")
 LAID: tuple[Kind, ...] = ("cover", "title")
 TITLED: tuple[Kind, ...] = ("title",)
 EASES = ("both", "in", "out", "none")
-FITS = ("as it fits", "whole", "filled", "blurred")
+
+
+class Fit(StrEnum):
+    """How a shot of another shape stands in the picture."""
+
+    AS_IT_FITS = "as it fits"
+    WHOLE = "whole"
+    FILLED = "filled"
+    BLURRED = "blurred"
+
+
 PLACES = {
     "whole picture": (0.0, 0.0, 1.0, 1.0),
     "left half": (0.0, 0.0, 0.5, 1.0),
@@ -174,7 +190,7 @@ class Framing:
     crop_right: Annotated[float, Setting("Cut right", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
     crop_top: Annotated[float, Setting("Cut top", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
     crop_bottom: Annotated[float, Setting("Cut bottom", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
-    fit: Annotated[str, Setting("Another shape", SEEN, choices=FITS, needs="picture")] = "as it fits"
+    fit: Annotated[str, Setting("Another shape", SEEN, choices=words_of(Fit), needs="picture")] = "as it fits"
     place: Annotated[str, Setting("Place", SEEN, choices=tuple(PLACES), needs="picture")] = "whole picture"
     border: Annotated[float, Setting("Border", SEEN, "%", 0, 10, 0.1, needs="picture")] = 0.0
 
@@ -248,13 +264,24 @@ ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
 SHAPES = {"as the project": 0.0, "16:9": 16 / 9, "9:16": 9 / 16, "1:1": 1.0, "4:5": 0.8, "own": 0.0}
 HUMS = ("leave", "find it", "50 Hz", "60 Hz")
 FADES = ("equal power", "straight")
-BETWEEN = ("repeated", "blended")
-HEARD = (
-    "as a rule",
-    "pitch kept",
-    "with the speed",
-    "not heard",
-)  # as a rule: of a piece as the next, of a cover as the last
+
+
+class Between(StrEnum):
+    """What is seen between two frames of slow motion."""
+
+    REPEATED = "repeated"
+    BLENDED = "blended"
+
+
+class HeardAs(StrEnum):
+    """What becomes of the sound of what is retimed; as a rule: of a piece its pitch is kept, a cover is not heard."""
+
+    AS_A_RULE = "as a rule"
+    PITCH_KEPT = "pitch kept"
+    WITH_THE_SPEED = "with the speed"
+    NOT_HEARD = "not heard"
+
+
 MICROPHONES = ("as recorded", "left", "right", "both as one")
 
 
@@ -316,8 +343,12 @@ class Pace:
     speed: Annotated[Line, Setting("Speed", SEEN, "%", 10, 1000, 0.001, line="only", needs="picture", wide=False)] = ()
     steps: Annotated[bool, Setting("Speed in steps", SEEN, needs="picture", wide=False)] = False
     held: Annotated[int, Setting("Frame held", ("piece",), "", -1, 10**9, needs="picture", wide=False)] = -1
-    heard: Annotated[str, Setting("Sound when retimed", SEEN, choices=HEARD, needs="sound", wide=False)] = HEARD[0]
-    between: Annotated[str, Setting("Frames of slow motion", SEEN, choices=BETWEEN, needs="picture")] = BETWEEN[0]
+    heard: Annotated[str, Setting("Sound when retimed", SEEN, choices=words_of(HeardAs), needs="sound", wide=False)] = (
+        "as a rule"
+    )
+    between: Annotated[str, Setting("Frames of slow motion", SEEN, choices=words_of(Between), needs="picture")] = (
+        "repeated"
+    )
 
 
 RETIMED = ("span", "speed", "steps", "held")  # set by retiming, with what that needs, not by themselves
@@ -427,7 +458,7 @@ def reaching(name: str, scopes: Sequence[Values]) -> Sequence[Values]:
     return scopes[next((i for i in range(len(scopes) - 1, -1, -1) if switch in scopes[i] and scopes[i][switch]), 0) :]
 
 
-def met(name: str, scopes: Sequence[Values]) -> Value:
+def value_over_scopes(name: str, scopes: Sequence[Values]) -> Value:
     """What holds where these scopes meet, from wide to near: the nearest's, or the sum of all (levels in dB do).
 
     Lines add up to a line: both are straight between their moments.

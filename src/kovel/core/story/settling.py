@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from operator import itemgetter
 from typing import TypeVar
 
-from kovel.core.story.edit_rules import Edit, begun, frames_in_words, lane_key, name_of
+from kovel.core.story.edit_rules import Edit, capitalised, frames_in_words, lane_key, name_of
 from kovel.core.story.fitted_transitions import fit_transitions
 from kovel.core.story.model import TITLE, Cover, Laid, Report, Section, Sound, Sources, Story
 from kovel.core.story.seams import Seam, exposed
@@ -81,7 +81,7 @@ def settle(
         notes += _about_the_end(old_story, new_story, laid, sources)
     at = tuple(jump.at for jump in jumps)
     return new_story, Report(
-        begun(did), tuple(notes), made, laid.loosened, laid.returned, at, tuple(shortened), playhead
+        capitalised(did), tuple(notes), made, laid.loosened, laid.returned, at, tuple(shortened), playhead
     )
 
 
@@ -127,7 +127,9 @@ def _follow_words(old_story: Story, new_story: Story, sources: Sources, split: S
 def _names(laid: _Followed, sources: Sources) -> dict[int, str]:
     """What covers and sounds are called at the beginning of a sentence."""
     return {
-        clip.id: begun(name_of(sources, clip)) for clip in laid.every if clip.source in sources or clip.source == TITLE
+        clip.id: capitalised(name_of(sources, clip))
+        for clip in laid.every
+        if clip.source in sources or clip.source == TITLE
     }
 
 

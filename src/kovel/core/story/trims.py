@@ -10,7 +10,7 @@ from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import (
     DIALOGUE,
     Edit,
-    begun,
+    capitalised,
     check_handles,
     frames_in_words,
     name_of,
@@ -123,7 +123,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     index = story.index_of(piece)
     this_piece = story.pieces[index]
     if this_piece.source is None:
-        raise Refused(begun(f"{name_of(sources, this_piece)} has nothing to slip."))
+        raise Refused(capitalised(f"{name_of(sources, this_piece)} has nothing to slip."))
     if delta == 0:
         raise Refused("It is already there.")
     new = replace(this_piece, start=this_piece.start + delta)
@@ -203,7 +203,7 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
             if len(items) == 1:
                 raise
             notes.append(
-                f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: "
+                f"{capitalised(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: "
                 f"{error}"
             )
             continue

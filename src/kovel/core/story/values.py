@@ -12,7 +12,7 @@ from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import (
     DIALOGUE,
     Edit,
-    begun,
+    capitalised,
     frames_in_words,
     lane_key,
     name_of,
@@ -22,7 +22,7 @@ from kovel.core.story.edit_rules import (
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.pace import run_backwards
-from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
+from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, value_over_scopes
 from kovel.core.story.settling import settle
 
 FADES = (("fade_in", "fade_out"), ("appear", "leave"))
@@ -409,7 +409,7 @@ def _with_change(
     if _begins(story, clip) is None:
         raise Refused("That is loose: its word is not in the story. Lay it first.")
     refuse_locked(story, _lane_of(clip))
-    wide = met(setting.name, story.scopes(clip, sources)[:-1])
+    wide = value_over_scopes(setting.name, story.scopes(clip, sources)[:-1])
     new = replace(clip, settings=change(wide, clip.settings))
     if isinstance(new, Cover) and setting.name == "natural" and value is True:
         new = voiced(story, sources, new)
@@ -436,12 +436,12 @@ def _change_wide(
     now = dict(story.settings)
     was = now.get(scope, NONE)
     wider = [recording.settings] if recording else []
-    wide = met(setting.name, [*wider, now.get("story", NONE)]) if scope != "story" else setting.default
+    wide = value_over_scopes(setting.name, [*wider, now.get("story", NONE)]) if scope != "story" else setting.default
     new = change(wide, was)
     if new == was:
         raise _Same("It is like that already.")
     rows = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
-    did = _did(begun(scope_name(sources, scope)), setting, value)
+    did = _did(capitalised(scope_name(sources, scope)), setting, value)
     return settle(story, replace(story, settings=rows), sources, did)
 
 

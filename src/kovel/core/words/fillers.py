@@ -18,7 +18,7 @@ from kovel.core.words.languages import ENGLISH, Language, asked
 from kovel.core.words.transcript import Sentence, Word, sentences
 from kovel.core.words.writing import ends, plain, together
 
-KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
+PROPOSAL_KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
 FAR, SPREAD = 5.0, 2.5  # dB: how much softer somebody off camera is, and how much a voice changes by itself at most
 NUDGE = 2_400  # samples of air a cut keeps around the words beside it, where there is room
 

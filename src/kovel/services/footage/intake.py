@@ -210,8 +210,8 @@ def _add(
     camera: str = "",
     day: str = "",
 ) -> Recording:
-    if kind and kind not in recordings.KINDS:
-        raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
+    if kind and kind not in recordings.RECORDING_KINDS:
+        raise Invalid(f"A recording is one of: {', '.join(recordings.RECORDING_KINDS)}.")
     facts = in_project(facts, projects.get(data_folder.db, project).rate)
     there = recordings.of_project(data_folder.db, project)
     twin = next(

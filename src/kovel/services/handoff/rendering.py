@@ -9,7 +9,7 @@ from typing import Any
 
 from kovel.core.errors import Invalid
 from kovel.core.plan.captioned import letters_for, with_captions
-from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, between, checked, expected, shaped, size_made
 from kovel.core.plan.parts import divided
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.time.rate import Rate
@@ -96,7 +96,7 @@ def start_output(data_folder: DataFolder, story: int, asked: Output | None = Non
         whole = with_captions(whole, rows, ratio)
     plan = between(whole, output.start, output.end)
     size = size_made(output, kept_story.story, project.width, project.height)
-    seen = KINDS[output.kind].seen
+    seen = OUTPUT_KINDS[output.kind].seen
     params = {
         "plan": (divided(plan) if seen else plan).to_json(sources),
         "files": _files(data_folder, plan),
@@ -167,7 +167,7 @@ def _named(data_folder: DataFolder, project: Project, kept_story: stories.Kept, 
     return free_name(
         data_folder.renders(project.id),
         f"{safe(project.name)} - {safe(kept_story.name)}{shape}{what}",
-        KINDS[output.kind].ending,
+        OUTPUT_KINDS[output.kind].ending,
         coming,
     )
 

@@ -16,7 +16,7 @@ from kovel.core.sound.levels import Levels
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
-from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
+from kovel.core.words.fillers import PROPOSAL_KINDS, Proposal, kept, proposals, word_proposals
 from kovel.core.words.languages import Language
 from kovel.data_folder import DataFolder
 from kovel.services.log.recording_languages import set_list, spoken
@@ -162,7 +162,7 @@ def nudge(
 
 def decide_all(data_folder: DataFolder, recording: int, frame_rate: Rate, kind: str, out: bool) -> str:
     """Take every proposal of a kind out, or leave them all in; what was decided of single ones is forgotten."""
-    if kind not in KINDS:
+    if kind not in PROPOSAL_KINDS:
         raise Invalid("There is no such kind of proposal.")
     with data_folder.db.write():
         this_desk = desk(data_folder, recording)

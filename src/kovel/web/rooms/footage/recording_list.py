@@ -183,7 +183,7 @@ def footage(request: Request, project: int) -> FootageView:
         heaps=heaps(data_folder, project, every),
         bins=bin_rows.of_project(data_folder.db, project),
         orders={key: name for key, (name, _) in ORDERS.items()},
-        kinds=recordings.KINDS,
+        kinds=recordings.RECORDING_KINDS,
         languages=BY_NAME,
         busy=work.is_busy,
         coming=sum(not job.paused for job in work.coming),

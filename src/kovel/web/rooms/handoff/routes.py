@@ -16,7 +16,7 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
 
 from kovel.core.errors import Invalid, Missing, Told
-from kovel.core.plan.outputs import KINDS, Output
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Item, Sources, Story
 from kovel.core.story.seams import seams
@@ -135,7 +135,7 @@ def _form(request: Request, kept_story: Kept, asked: Asked) -> OutputForm:
     data_folder = web(request).data
     project = projects.get(data_folder.db, kept_story.project)
     told = refused = ""
-    kind = KINDS.get(asked.kind)
+    kind = OUTPUT_KINDS.get(asked.kind)
     if kept_story.story.pieces:
         try:
             this_estimate = estimate(data_folder, kept_story, asked.output(project.rate))
@@ -147,7 +147,7 @@ def _form(request: Request, kept_story: Kept, asked: Asked) -> OutputForm:
     choices = ready(data_folder)
     return OutputForm(
         asked,
-        tuple((kind.name, kind.label) for kind in KINDS.values()),
+        tuple((kind.name, kind.label) for kind in OUTPUT_KINDS.values()),
         ("as the story", *(shape for shape in SHAPES if SHAPES[shape])),
         HEIGHTS,
         tuple((f"{rate.num}/{rate.den}", str(rate)) for rate in RATES),
@@ -166,7 +166,7 @@ HEIGHTS = ("720", "1080", "1440", "2160")
 
 def _expected(this_estimate: Estimate, asked: Asked, frame_rate: Rate) -> str:
     """In words: its size in pixels, how long it is, what it will take."""
-    kind = KINDS[asked.kind]
+    kind = OUTPUT_KINDS[asked.kind]
     seen = [f"{this_estimate.size[0]} × {this_estimate.size[1]}"] if kind.seen or asked.kind == "still" else []
     lasts = [] if asked.kind == "still" else [stamp(this_estimate.frames, frame_rate)]
     took = (
@@ -338,7 +338,7 @@ def _checked(job: jobs.Job) -> tuple[str, list[str]]:
     differs = (job.result or {}).get("differs")
     if not job.is_done or differs is None:
         return "", []
-    seen = KINDS[Output.from_json(job.params["output"]).kind].seen
+    seen = OUTPUT_KINDS[Output.from_json(job.params["output"]).kind].seen
     return (
         "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.",
         differs,

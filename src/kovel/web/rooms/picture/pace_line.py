@@ -12,7 +12,7 @@ from kovel.core.story.covers import heard_as
 from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story
 from kovel.core.story.ramps import Ramp
 from kovel.core.story.reclocked import extent
-from kovel.core.story.settings import BETWEEN, HEARD, SETTINGS
+from kovel.core.story.settings import SETTINGS, Between, HeardAs, words_of
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 
@@ -52,8 +52,8 @@ class Pace:
     line: str  # all of its moments, those that are trimmed off too
     heard: str | None  # what becomes of its sound; None where nothing is heard of it, or it runs as it was shot
     between: str | None  # what is seen between two frames of slow motion; None where it is no slower than it was shot
-    choices: tuple[str, ...] = HEARD[1:]
-    betweens: tuple[str, ...] = BETWEEN
+    choices: tuple[str, ...] = words_of(HeardAs)[1:]
+    betweens: tuple[str, ...] = words_of(Between)
     box: str = f"0 0 {WIDE} {TALL}"
 
 

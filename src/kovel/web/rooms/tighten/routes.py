@@ -17,7 +17,7 @@ from kovel.core.sound.pauses import VOICE, Hills, hills
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running
-from kovel.core.words.fillers import KINDS, kept
+from kovel.core.words.fillers import PROPOSAL_KINDS, kept
 from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
 from kovel.data_folder import DataFolder, media_facts
@@ -172,7 +172,7 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
         if row.start < end and start < row.end
     ]
     heard = speech_levels.levels(application.data, recording.id)
-    as_kept = {kind: [row.out for row in found if row.kind == kind] for kind in KINDS}
+    as_kept = {kind: [row.out for row in found if row.kind == kind] for kind in PROPOSAL_KINDS}
     picture = None
     begin, until = this_project.rate.frame_to_sample(start), this_project.rate.frame_to_sample(end)
     if heard is not None and len(heard):
