@@ -45,9 +45,9 @@ export function judging({ base, here, player, rate, marks, choose }) {
     choose(Number(c.dataset.start), Number(c.dataset.end));
     if (play) player.play(1, marks().out);
   }
-  let judged_ = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
+  let before = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
   const judge = (verdict) => {
-    judged_ = judged_.then(() => judged(verdict));
+    before = before.then(() => judged(verdict));
   };
   async function judged(verdict) {
     if (!rows().some((c) => c.dataset.clip === walking)) {

@@ -205,7 +205,17 @@ place.addEventListener("click", (e) => {
   if (!e.shiftKey) player.seek(Math.max(b.at, Math.min(b.at + b.length - 1, at)));
   return choose(b.id, e.shiftKey);
 });
-const { next, along, alike, copy, paste } = walking({ base, place, player, strip, choose, showPanel, need, edit });
+const { next, along, alike, copy, paste } = walking({
+  base,
+  place,
+  player,
+  strip,
+  first,
+  choose,
+  showPanel,
+  need,
+  edit,
+});
 
 // ---- keys
 const seams = () => [0, ...player.plan.seams.map((s) => s[0]), player.plan.length];

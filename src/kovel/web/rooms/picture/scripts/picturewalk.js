@@ -3,9 +3,8 @@ import { $$ } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 
 /** @param {any} room what the Picture room lends */
-export function walking({ base, place, player, strip, choose, showPanel, need, edit }) {
-  const { shots, shot, about, mark, chosen } = strip,
-    first = () => (shot([...chosen][0]) ? about(shot([...chosen][0])) : null);
+export function walking({ base, place, player, strip, first, choose, showPanel, need, edit }) {
+  const { shots, shot, about, mark, chosen } = strip;
   let copiedFrom = null;
   function next(kind) {
     const rows = shots()

@@ -98,7 +98,7 @@ function dress() {
 }
 
 // ---- what can be done
-const coverAt = laying({ sheet, player, choice, hand, edit });
+const coverAt = laying({ sheet, choice, hand, edit });
 const acts = {
   undo,
   redo,

@@ -3,7 +3,7 @@ import { $, $$, num } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 import { readTime } from "/static/js/times.js";
 
-/** @param {{sheet: () => HTMLElement, player: import("/static/js/player.js").Player,
+/** @param {{sheet: () => HTMLElement,
  *   choice: import("./storychoice.js").Choice, hand: import("./storyshelf.js").Hand,
  *   edit: (command: string, params: object) => any}} story */
 export function laying({ sheet, choice, hand, edit }) {
