@@ -21,7 +21,7 @@ from kovel.core.story.catalogue import entries
 
 @dataclass(frozen=True, slots=True)
 class Key:
-    """A row of the sheet. `shown`: keys with spaces between them, in `[[ ]]` no words; `…` is read as "to"."""
+    """A row of the sheet. `shown`: the keys, blanks between them; `…` is read as "to". Empty: a gesture."""
 
     shown: str
     does: str

@@ -9,6 +9,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 
 from kovel.core.errors import Invalid
+from kovel.core.story.settings import SETTINGS
+from kovel.core.story.typed_values import ValueTyped, typed_number, typed_value
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry, parse_length, parse_seconds, stamp
 from kovel.store import projects
@@ -52,6 +54,19 @@ def time(
     except TimeError as error:
         raise Invalid(str(error)) from None
     return JSONResponse({"frame": frame, "said": said})
+
+
+@router.get("/p/{project}/value")
+def value(request: Request, project: int, text: str, setting: str = "") -> JSONResponse:
+    """A number as editors type it -> {"value"}, for a setting in its unit; of a zoom from one to another {"ends"}."""
+    frame_rate = projects.get(web(request).data.db, project).rate
+    if setting and setting not in SETTINGS:
+        raise Invalid("There is no such setting.")
+    try:
+        read = typed_value(setting, text, frame_rate) if setting else typed_number(text)
+    except ValueTyped as error:
+        raise Invalid(str(error)) from None
+    return JSONResponse({"ends": read} if isinstance(read, tuple) else {"value": read})
 
 
 @router.get("/timecode")

@@ -14,12 +14,12 @@ from dataclasses import dataclass
 from enum import IntEnum
 
 from kovel.core.story.edit_offers import Typed
+from kovel.core.story.typed_values import ValueTyped, typed_number
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
 
 PLACEHOLDER = re.compile(r"#[A-Z]{3,}|\b[A-Z]{4,}\b(?:\s*/\s*[A-Z]{4,})?|\.\.\.")
 SIGNS = re.compile(r"[\s:,/()]+")
-UNIT = re.compile(r"\s*(%|db|percent|stops?|degrees?|lufs)$", re.I)
 MOST = 60  # shown
 
 
@@ -126,8 +126,8 @@ def _takes(typed: Typed, value: str, frame_rate: Rate) -> bool:
         return True
     if typed == "number":
         try:
-            float(UNIT.sub("", value.replace(",", ".")))
-        except ValueError:
+            typed_number(value)
+        except ValueTyped:
             return False
         return True
     if not typed:

@@ -302,8 +302,8 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     )
     more = [clip for begin, clip in zip(begins, given, strict=True) if begin < start or begin + clip.length > end]
     notes = [
-        f"{capitalised(name_of(sources, clip))} stands in its place before or after that too: split it there if it should "
-        "not."
+        f"{capitalised(name_of(sources, clip))} stands in its place before or after that too: "
+        "split it there if it should not."
         for clip in more
     ]
     return new_story, report.with_notes(list(dict.fromkeys(notes)))

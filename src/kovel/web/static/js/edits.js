@@ -2,7 +2,7 @@
 import { say } from "./base.js";
 import { $, num } from "./dom.js";
 import { fetched } from "./fetching.js";
-import { readTime } from "./times.js";
+import { readTime, readValue } from "./times.js";
 
 /**
  * @typedef {object} Entry one way an edit is offered
@@ -99,15 +99,7 @@ export class Edits {
   async typed(entry, raw) {
     if (!raw || !entry.typed) return this.unsaid(entry);
     if (entry.typed === "text") return { value: raw };
-    if (entry.typed === "number") {
-      const n = Number(
-        raw
-          .replace(",", ".")
-          .replace(/(%|db|percent)$/i, "")
-          .trim(),
-      );
-      return Number.isFinite(n) ? { value: n } : { error: `“${raw.slice(0, 40)}” is not a number.` };
-    }
+    if (entry.typed === "number") return readValue(raw);
     if (raw === "0") return { value: 0 }; // no length at all: a target taken away
     const got = await readTime(raw, entry.typed);
     return got.error ? { error: got.error } : { value: got.frame };

@@ -15,11 +15,16 @@ import { room } from "./room.js";
 export function roomEdits({ story, stands, anew, refused, done, said }) {
   const client = new EditClient(story, stands, () => ({ Accept: "application/json" }));
   const { queue } = client;
-  /** @type {(url: string, body: any, then?: (got: any) => any) => Promise<any>} */
-  const send = (url, body, then = () => {}) => {
+  /**
+   * Sends what is found out first, in its turn: nothing that is pressed meanwhile overtakes it.
+   * @type {(find: () => Promise<[url: string, body: any] | null>, then?: (got: any) => any) => Promise<any>}
+   */
+  const later = (find, then = () => {}) => {
     const chosenThen = said();
     return queue.add(async () => {
-      const r = await client.agreed(url, body).catch(() => null);
+      const asked = await find();
+      if (!asked) return undefined;
+      const r = await client.agreed(...asked).catch(() => null);
       if (r === undefined) return undefined;
       if (!r) return silent();
       const got = await r.json();
@@ -35,7 +40,11 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       return then(got);
     });
   };
-  const edit = (command, params = {}, then = undefined) => send(`${story}/edit`, client.edit(command, params), then);
+  /** @type {(url: string, body: any, then?: (got: any) => any) => Promise<any>} */
+  const send = (url, body, then = undefined) => later(async () => [url, body], then);
+  /** An edit as it is sent: where, and what. @type {(command: string, params?: object) => [string, any]} */
+  const asEdit = (command, params = {}) => [`${story}/edit`, client.edit(command, params)];
+  const edit = (command, params = {}, then = undefined) => send(...asEdit(command, params), then);
   /** The same, judged first where it would do more than was asked. */
   const wide = (command, params = {}) => edit(command, { ...params, ask: true });
   const step = (where) =>
@@ -53,7 +62,7 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
   });
   room.stands = stands;
   window.kovel = { ...window.kovel, stands };
-  return { queue, send, edit, wide, step };
+  return { queue, send, later, asEdit, edit, wide, step };
 }
 
 /**

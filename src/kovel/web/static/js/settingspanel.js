@@ -2,7 +2,7 @@
 // it is chosen.
 import { $, $$, byId, inside, target } from "./dom.js";
 import { say } from "./base.js";
-import { readTime } from "./times.js";
+import { readValue } from "./times.js";
 
 /** @param {HTMLElement} panel @param {any} room @returns {() => string} the scope that is picked */
 export function settingsPanel(panel, room) {
@@ -17,33 +17,17 @@ export function settingsPanel(panel, room) {
       return;
     }
     if (!name) return;
-    let value = el.type === "checkbox" ? el.checked : el.value;
+    const value = el.type === "checkbox" ? el.checked : el.value;
     if (el.tagName === "INPUT" && el.type === "text") {
       if (value === "line") return; // it stays a line
-      const ends =
-        name === "zoom" && value.split(/\s+to\s+|>/).map((x) => Number(x.replace("%", "").replace(",", ".")));
-      if (ends && ends.length === 2 && ends.every(Number.isFinite) && el.dataset.where === "items") {
-        room.edit("push", { items: [...room.chosenNow()], first: ends[0], last: ends[1] });
-        return;
-      }
       if (!value.trim()) {
         // nothing: back to what the wider scope says
         if ($(`[data-reset="${name}"]`, panel)) set(el.dataset.where, name, null);
         else el.value = el.defaultValue;
         return;
       }
-      value = Number(
-        value
-          .replace(",", ".")
-          .replace("−", "-")
-          .replace(/\s*(db|%|hz|lufs|°|stops?)$/i, ""),
-      );
-      if (el.dataset.unit === "frames" && /[sf:]/.test(el.value)) value = (await readTime(el.value, "length")).frame;
-      if (!Number.isFinite(value)) {
-        say(`“${el.value.slice(0, 30)}” is not a number.`, true);
-        el.value = el.defaultValue;
-        return;
-      }
+      const meant = chosen();
+      return void room.later(() => read(el, name, value, meant));
     }
     set(el.dataset.where, name, value);
   });
@@ -77,17 +61,28 @@ export function settingsPanel(panel, room) {
     const b = inside(e, "[data-reset]");
     if (b) set(b.dataset.where, b.dataset.reset, null);
   });
-  function set(where, setting, value) {
+  /** What a typed value asks for, on what was chosen then; null where it is none, which is said. */
+  async function read(el, name, text, meant) {
+    const got = await readValue(text, name),
+      { where } = el.dataset;
+    if (got.ends && where === "items")
+      return room.asEdit("push", { items: meant.items, first: got.ends[0], last: got.ends[1] });
+    if (got.value !== undefined) return asked(where, name, got.value, meant);
+    say(got.error ?? `“${text.slice(0, 30)}” is not a number.`, true);
+    el.value = el.defaultValue;
+    return null;
+  }
+  /** A setting as it is sent. @returns {[string, any]} */
+  function asked(where, setting, value, { items, recording }) {
     if (where === "recording")
       // in every story; the strip is learnt anew when it is done
-      return room.send(`${room.project}/recordings/${byId("panel-of").dataset.recording}/settings`, {
-        setting,
-        value,
-      });
-    const to = where === "items" ? [...room.chosenNow()] : where;
+      return [`${room.project}/recordings/${recording}/settings`, { setting, value }];
+    const to = where === "items" ? items : where;
     return value === null
-      ? room.edit("reset_value", { to, setting })
-      : room.edit("set_value", { to, setting, value });
+      ? room.asEdit("reset_value", { to, setting })
+      : room.asEdit("set_value", { to, setting, value });
   }
+  const chosen = () => ({ items: [...room.chosenNow()], recording: byId("panel-of").dataset.recording });
+  const set = (where, setting, value) => room.send(...asked(where, setting, value, chosen()));
   return () => scope;
 }

@@ -24,6 +24,20 @@ export async function readTime(text, kind = "moment", { now = 0, start = 0, rate
   }
 }
 
+/**
+ * A number as it is typed, with its unit or without; for a setting in that setting's unit.
+ * @param {string} text @param {string} [setting]
+ * @returns {Promise<{value?: number, ends?: [number, number], error?: string}>} `ends`: from one zoom to another
+ */
+export async function readValue(text, setting = "") {
+  try {
+    const q = new URLSearchParams({ text, setting });
+    return await (await fetch(`/p/${project()}/value?${q}`, { headers: { Accept: "application/json" } })).json();
+  } catch {
+    return { error: "Kovel does not answer. Check that it still runs, then try again." };
+  }
+}
+
 let told = null,
   asked = 0,
   due = 0;

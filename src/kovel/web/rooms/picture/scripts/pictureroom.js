@@ -76,7 +76,7 @@ async function done(got, chosenThen) {
   const made = (got.made || []).length === 1 ? got.made[0] : null;
   if (made && shot(made) && !chosen.has(made) && said() === chosenThen) choose(made);
 }
-const { queue, send, edit, wide, step } = roomEdits({
+const { queue, send, later, asEdit, edit, wide, step } = roomEdits({
   story,
   said,
   anew,
@@ -89,7 +89,8 @@ const scope = settingsPanel(panel, {
   player,
   project,
   chosen: showPanel,
-  edit,
+  later,
+  asEdit,
   send,
   first,
   listenAlone: () => {},

@@ -84,7 +84,7 @@ async function done(got, chosenThen = said()) {
   await anew();
   if (made && block(made) && !strip.chosen.has(made) && said() === chosenThen) choose(made);
 }
-const { queue, send, edit, wide, step } = roomEdits({
+const { queue, send, later, asEdit, edit, wide, step } = roomEdits({
   story,
   said,
   anew,
@@ -152,7 +152,8 @@ const scope = settingsPanel(panel, {
   player,
   project,
   chosen,
-  edit,
+  later,
+  asEdit,
   send,
   first,
   listenAlone,
