@@ -21,6 +21,7 @@ from kovel.services.log import transcription
 from kovel.store import caption_rows, jobs, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
+from kovel.web.pages import environment
 from tests.conftest import said
 
 Coded = tuple[DataFolder, dict[str, Recording]]
@@ -597,3 +598,10 @@ def test_names_are_told_to_the_recogniser_in_any_letters(coded: Coded) -> None:
     subclips.add(data.db, r["talk"].id, 0, 50, name="When Zoé rowed to Łódź", tags="Étang")
     told = transcription.names_of(data, 1)
     assert {"Élodie", "Ødegård", "Zoé", "Łódź", "étang"} <= set(told) and "When" not in told and "at" not in told
+
+
+def test_attributes_keep_their_distance_where_indentation_is_not_sent() -> None:
+    """A block tag takes its line's end with it: the blank that stays is what parts two attributes."""
+    source = '<input type="checkbox"\n       {% if on %}checked{% endif %}\n       aria-label="Out">\n    <b>x</b>'
+    drawn = environment().from_string(source).render(on=True)
+    assert drawn == '<input type="checkbox"\nchecked aria-label="Out">\n <b>x</b>'

@@ -37,7 +37,7 @@ const TYPED = "textarea, select, [contenteditable], input:not([type=checkbox], [
 export const typing = (e) => inside(e, TYPED);
 
 /** @type {Record<string, string>} */
-const NAMED = { ArrowUp: "↑", ArrowDown: "↓", ArrowLeft: "←", ArrowRight: "→", Delete: "X", Backspace: "X" };
+const NAMED = { ArrowUp: "↑", ArrowDown: "↓", ArrowLeft: "←", ArrowRight: "→" };
 NAMED[" "] = "Space";
 /** @type {Record<string, string>} where they stand, whatever Shift and Alt make of them */
 const PLACED = { BracketLeft: "[", BracketRight: "]" };
@@ -59,5 +59,6 @@ document.addEventListener("keydown", (e) => {
     act = acts.get(declared[pressed]);
   if ($("dialog[open]") && declared[pressed] !== "help") return;
   if (inside(e, "input[type=range], [role=slider]") && /[↑↓←→]|Home|End/.test(pressed)) return; // the slider's own
-  if (act ? act(e) !== false : others(pressed)) e.preventDefault();
+  // what takes a clip out is done by the keys that everybody deletes with, too
+  if (act ? act(e) !== false : others(pressed.replace(/Delete|Backspace/, "X"))) e.preventDefault();
 });

@@ -45,9 +45,7 @@ function arrange(id, before) {
       .filter((x) => x !== id),
     i = before ? ids.indexOf(before) : ids.length;
   ids.splice(i, 0, id);
-  const values = new FormData();
-  for (const x of ids) values.append("ids", x);
-  return send(`${base}/board?${query()}`, Object.fromEntries([["ids", ids]]));
+  return send(`${base}/board?${query()}`, { ids });
 }
 
 const stepped = (by) => {
