@@ -3,6 +3,7 @@ import { say } from "./base.js";
 import { $, byId, num } from "./dom.js";
 import { readTime, understand } from "./times.js";
 
+/** @param {StoryRoom} story @param {import("./edits.js").Edits} edits */
 export function allEdits(story, edits) {
   const { player, choice } = story;
   const dialog = byId("all"),
@@ -23,6 +24,7 @@ export function allEdits(story, edits) {
     { label: "Redo", key: "Shift Z", act: story.acts.redo },
     ...(story.own ?? []),
   ];
+  /** @param {string} t */
   async function goTo(t) {
     if (!t) {
       $("[data-act=time]").click();
@@ -33,19 +35,20 @@ export function allEdits(story, edits) {
     return got.error;
   }
   function nextSpace() {
-    const s = choice.pieces().find((p) => p.source === null && p.at > player.frame);
+    const s = choice
+      .pieces()
+      .find((/** @type {{ source: null; at: number; }} */ p) => p.source === null && p.at > player.frame);
     if (!s) return void say("There is no space after this.", true);
     player.seek(s.at);
     return void choice.choose({ kind: "piece", id: s.id });
   }
-  /** @type {any[]} */
-  let all = own,
-    found = [],
+  /** What fits what is typed: entry, value, whether it can be run. @type {[any, any, any][]} */ let found = [];
+  /** @type {any[]} */ let all = own,
     at = 0,
     asked = 0,
-    loaded = Promise.resolve(); // the edits that the story offers as it stands now
+    loaded = /** @type {Promise<unknown>} */ (Promise.resolve()); // the edits that the story offers as it stands now
   const places = () =>
-    edits.places.map((p) => ({
+    edits.places.map((/** @type {{ room: any; }} */ p) => ({
       ...p,
       key: "",
       typed: "",
@@ -65,20 +68,23 @@ export function allEdits(story, edits) {
       headers: { "Content-Type": "application/json", "X-Kovel": "1" },
       body: JSON.stringify({
         text: text_,
-        fits: edits.entries.flatMap((e, n) => (edits.fits(e) ? [n] : [])),
+        fits: edits.entries.flatMap((/** @type {any} */ e, /** @type {any} */ n) => (edits.fits(e) ? [n] : [])),
         own: own.map((e) => ({ label: e.label, typed: e.typed ?? "" })),
       }),
     });
     if (!answer.ok || turn !== asked) return;
-    found = (await answer.json()).map(([n, value, runs]) => [all[n], value, runs]).filter(([e]) => e);
+    found = (await answer.json())
+      .map((/** @type {[number, any, boolean]} */ [n, value, runs]) => [all[n], value, runs])
+      .filter((/** @type {any[]} */ [e]) => e);
     tell("");
     at = 0;
     show();
     hint();
-    if (found.some((x) => x[2])) return;
+    if (found.some((/** @type {any[]} */ x) => x[2])) return;
     tell(`No edit is called “${text_.trim().slice(0, 40)}”.`);
     if (found.length) would.textContent = "These come near. Enter writes the name, and once more does it.";
   }
+  /** @param {string} why */
   function tell(why) {
     said.textContent = why;
     said.hidden = !why;
@@ -93,6 +99,7 @@ export function allEdits(story, edits) {
     if (e.command && runs && text.value.trim()) waits = setTimeout(() => foresee(e, value), 120);
   }
   // What would be done, and how long the story is then.
+  /** @param {any} e @param {any} value */
   async function foresee(e, value) {
     const typed = await edits.typed(e, value),
       params = typed.error ? typed : edits.filled(e, typed);
@@ -135,6 +142,7 @@ export function allEdits(story, edits) {
     list.children[at]?.scrollIntoView({ block: "nearest" });
     text.setAttribute("aria-activedescendant", found.length ? `all-${at}` : "");
   }
+  /** @param {number} i */
   async function run(i) {
     if (!found[i]) return;
     const [e, value, runs] = found[i];
@@ -163,7 +171,7 @@ export function allEdits(story, edits) {
       await last;
     }
   }
-  text.addEventListener("keydown", (e) => {
+  text.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     if (e.key === "ArrowDown" || e.key === "ArrowUp") {
       e.preventDefault();
       at = Math.max(0, Math.min(found.length - 1, at + (e.key === "ArrowDown" ? 1 : -1)));

@@ -6,20 +6,20 @@ export function ask(html) {
   const place = $("#ask-place");
   place.innerHTML = html;
   return new Promise((done) => {
-    const end = (yes) => {
+    const end = (/** @type {boolean | PromiseLike<boolean>} */ yes) => {
       place.replaceChildren();
       document.removeEventListener("keydown", key, true);
       place.onclick = null;
       done(yes);
     };
-    const key = (e) => {
+    const key = (/** @type {KeyboardEvent} */ e) => {
       if (e.key !== "Enter" && e.key !== "Escape") return;
       e.preventDefault();
       e.stopPropagation();
       end(e.key === "Enter");
     };
     document.addEventListener("keydown", key, true);
-    place.onclick = (e) => {
+    place.onclick = (/** @type {Event} */ e) => {
       const b = inside(e, "[data-ask]");
       if (b) end(b.dataset.ask === "yes");
     };

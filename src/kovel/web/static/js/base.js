@@ -23,7 +23,7 @@ document.addEventListener("submit", (e) => {
   if (target(e).matches("[hx-post], [hx-get]")) e.preventDefault();
 });
 
-let fading;
+/** @type {number} */ let fading;
 new MutationObserver(() => {
   const r = byId("report");
   if (!r || !r.textContent.trim() || r.dataset.seen) return; // one that was seen goes on fading, whatever else changes
@@ -62,13 +62,13 @@ export function silent() {
 }
 
 // Who else is there is asked for with where this page is; whoever types in it is left alone.
-document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:configRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt.id !== "together") return;
   e.detail.parameters.frame = room.player?.frame ?? 0;
   const seen = room.stands?.().revision ?? byId("page")?.dataset.revision;
   if (seen !== undefined) e.detail.parameters.seen = seen;
 });
-document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:beforeRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt.id === "together" && (document.hidden || $("#together-more[open]"))) e.preventDefault();
 });
 
@@ -79,6 +79,7 @@ addEventListener("pagehide", () => {
 
 // What a page sends by key goes one after the other, after what htmx has under way.
 const line = new Queue();
+/** @param {string} url @param {object} options */
 export function post(url, options) {
   return line.add(async () => {
     while ($(".htmx-request")) await new Promise((r) => setTimeout(r, 8));
@@ -87,6 +88,10 @@ export function post(url, options) {
 }
 
 // Redraws a place around whoever types in it: the same field has the focus after, with what was typed and chosen in it.
+/**
+ * @param {ParentNode} place
+ * @param {{ (): void; (): void; (): void; (): void; (): void; (): void; (): void; }} put
+ */
 export function redraw(place, put) {
   const was = focused(),
     key = place.contains(was) && (was.id ? `#${was.id}` : was.name && `[name="${was.name}"]`);
@@ -95,7 +100,7 @@ export function redraw(place, put) {
   const [a, b] = text ? [was.selectionStart, was.selectionEnd] : [],
     all = text && b - a === was.value.length;
   // what is taken away half typed says so as it goes: not yet, it is typed on in the field that takes its place
-  if (typed) was.addEventListener("change", (e) => e.stopImmediatePropagation(), true);
+  if (typed) was.addEventListener("change", (/** @type {Event} */ e) => e.stopImmediatePropagation(), true);
   put();
   const now = key && $(key, place);
   if (!now) return;
@@ -114,6 +119,7 @@ export function redraw(place, put) {
   else if (text) now.setSelectionRange(a, b);
 }
 
+/** @param {string} text */
 export function say(text, bad = false) {
   const r = byId("report");
   r.className = bad ? "bad" : "";

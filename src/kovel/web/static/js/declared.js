@@ -5,7 +5,7 @@ import { byId } from "./dom.js";
 const all = JSON.parse(byId("main").dataset.declared || "{}");
 
 /** The range and the step of a setting. */
-export const declared = (name) => all[name];
+export const declared = (/** @type {string} */ name) => all[name];
 
 /**
  * A value as near as the setting takes it: inside its range, at its step.

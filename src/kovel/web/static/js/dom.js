@@ -21,4 +21,10 @@ export const target = (e) => e.target;
 /** What has the keyboard. @type {() => any} */
 export const focused = () => document.activeElement;
 
+/**
+ * What a canvas is painted with.
+ * @type {(of: HTMLCanvasElement|OffscreenCanvas, how?: CanvasRenderingContext2DSettings) => CanvasRenderingContext2D}
+ */
+export const brush = (canvas, how) => /** @type {any} */ (canvas.getContext("2d", how));
+
 export const num = Number;

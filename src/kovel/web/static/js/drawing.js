@@ -14,6 +14,7 @@ export class Drawing {
   }
 
   // The left half without looks, beside the right one with them.
+  /** @param {any} layers @param {Map<any, any>} images */
   half(layers, images) {
     const c = this.canvas,
       g = this.paint;
@@ -29,6 +30,7 @@ export class Drawing {
   }
 
   // Until a picture is made: the small frame nearest to it, with a quiet mark.
+  /** @param {any} layer */
   nearest({ id, n }) {
     const rec = Recording.here(id),
       small = rec && !rec.facts.whole && rec.near(n),
@@ -66,6 +68,7 @@ export class Drawing {
   }
 
   // One layer over what is there, by its opacity, as the renderer draws it.
+  /** @param {any} f @param {import("./plan.js").SeenLayer} seen */
   layer(f, { share, part, place, look, k, title }, g = this.paint) {
     const c = g.canvas;
     if (!share) return;
@@ -100,6 +103,7 @@ export class Drawing {
   }
 
   // The picture of a title at the canvas's size, as many letters of it as are written; null until it is there.
+  /** @param {any} layer */
   title({ title, letters, k }) {
     const all = title.text.replaceAll("\n", "").length,
       n = letters
@@ -107,7 +111,7 @@ export class Drawing {
         : null;
     const { width, height } = this.canvas,
       of = JSON.stringify(title);
-    const ask = (m) => {
+    const ask = (/** @type {number|null} */ m) => {
       const asked = new URLSearchParams({ of, width: String(width), height: String(height) });
       if (m !== null) asked.set("letters", String(m));
       return this.fetched(`/p/${this.player.plan.project}/title.png?${asked}`);
@@ -133,6 +137,7 @@ export class Drawing {
     paint.fillText(text, canvas.width / 2, canvas.height / 2);
   }
 
+  /** @param {string} url */
   fetched(url) {
     if (!this.cards.has(url)) {
       this.cards.set(url, null);
@@ -146,6 +151,7 @@ export class Drawing {
   }
 
   // The picture of a card, made by the server; null until it is there.
+  /** @param {any[]} card */
   card(card) {
     return this.fetched(
       `/p/${this.player.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`,

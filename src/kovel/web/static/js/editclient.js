@@ -3,6 +3,7 @@ import { ask } from "./asking.js";
 import { Queue } from "./queue.js";
 
 /** @typedef {{form?: boolean, headers?: Record<string, string>, asking?: () => any}} How */
+/** What an edit is answered with. @typedef {{did: string, notes: string[], revision: number, made: number[]}} Answer */
 
 export class EditClient {
   queue = new Queue();
@@ -20,9 +21,7 @@ export class EditClient {
 
   /**
    * One request: JSON for an edit (whose `revision: null` means the one that stands), a form for a step of the history.
-   * @param {string} url
-   * @param {any} body
-   * @param {How} how
+   * @param {string} url @param {any} body @param {How} how
    */
   request(url, body, { form = false, headers = {} } = {}) {
     const { revision } = this.stands();
@@ -38,9 +37,7 @@ export class EditClient {
 
   /**
    * The same; what would do more than was asked is asked about first (202): undefined where it is not wanted.
-   * @param {string} url
-   * @param {any} body
-   * @param {How} how `asking` is called before the question
+   * @param {string} url @param {any} body @param {How} how `asking` is called before the question
    */
   async agreed(url, body, how = {}) {
     const answer = await this.request(url, body, how);
@@ -50,9 +47,9 @@ export class EditClient {
     return this.request(url, { ...body, ...(how.form ? { others: true } : { ask: false }) }, how);
   }
 
-  /** An edit by its name, as it is sent. */
+  /** An edit by its name, as it is sent. @param {string} command */
   edit(command, params = {}) {
-    return { command, ...params, revision: null, story: this.stands().story };
+    return { command, ...params, revision: /** @type {number|null} */ (null), story: this.stands().story };
   }
 
   /**
@@ -65,7 +62,7 @@ export class EditClient {
       void this.queue.add(async () => {
         const { revision, story } = this.stands();
         const url = `${this.base}/revision?seen=${revision}&story=${story}`;
-        const answer = await fetch(url, { headers: this.headers() }).catch(() => null);
+        const answer = await fetch(url, { headers: this.headers() }).catch(() => undefined);
         if (answer?.status === 200) await changed(answer);
       });
     };

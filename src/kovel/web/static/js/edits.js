@@ -39,12 +39,18 @@ export class Edits {
     return this.entries;
   }
 
-  /** What a key does: of those that share it the more special one, declared later, comes first. */
+  /**
+   * What a key does: of those that share it the more special one, declared later, comes first.
+   * @param {string} chord
+   */
   ofKey(chord) {
     return this.entries.filter((e) => e.key === chord).reverse();
   }
 
-  /** Does what a key stands for, with a value where one is given; false if it stands for nothing. */
+  /**
+   * Does what a key stands for, with a value where one is given; false if it stands for nothing.
+   * @param {string} chord @param {any} value
+   */
   press(chord, value = undefined) {
     const all = this.ofKey(chord),
       entry = all.find((e) => this.fits(e)) ?? all.at(-1);
@@ -53,6 +59,7 @@ export class Edits {
     return true;
   }
 
+  /** @param {Entry} entry */
   fits(entry) {
     try {
       for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0);
@@ -63,7 +70,10 @@ export class Edits {
     }
   }
 
-  /** Does it with what was typed after its name (`typed` gives that), or its default. Returns why not. */
+  /**
+   * Does it with what was typed after its name (`typed` gives that), or its default. Returns why not.
+   * @param {Entry} entry @param {{value?: any, error?: string}} typed
+   */
   async run(entry, typed = this.unsaid(entry)) {
     const { story } = this;
     if (typed.error) return typed.error;
@@ -73,10 +83,12 @@ export class Edits {
     return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
   }
 
-  /** The parameters of an edit as they stand here now; `error` where one is wanting. @returns {Record<string, any>} */
+  /**
+   * The parameters of an edit as they stand here now; `error` where one is wanting.
+   * @param {Entry} entry @param {{value?: any, error?: string}} typed @returns {Record<string, any>}
+   */
   filled(entry, typed) {
-    /** @type {Record<string, any>} */
-    const params = {};
+    /** @type {Record<string, any>} */ const params = {};
     try {
       for (const [k, from] of Object.entries(entry.params)) {
         if (k === "points") Object.assign(params, this.points(from === "marks back"));
@@ -89,6 +101,7 @@ export class Edits {
     return params;
   }
 
+  /** @param {Entry} entry */
   unsaid(entry) {
     return entry.typed && entry.default === null
       ? { error: `Type it after the name: ${entry.label}.` }
@@ -105,7 +118,10 @@ export class Edits {
     return got.error ? { error: got.error } : { value: got.frame };
   }
 
-  /** The value of a parameter by where it comes from. */
+  /**
+   * The value of a parameter by where it comes from.
+   * @param {string} name @param {string} from @param {number} typed
+   */
   from(name, from, typed) {
     if (typeof from !== "string") return from;
     if (from.startsWith("=")) return from.slice(1);
@@ -117,6 +133,7 @@ export class Edits {
     return value;
   }
 
+  /** @param {string} from */
   known(from) {
     const s = this.story,
       chosen = s.choice.what,
@@ -124,10 +141,13 @@ export class Edits {
       range = s.choice.range(),
       rows = s.choice.pieces();
     const under = () =>
-      s.choice.piece() || rows.find((x) => x.at <= s.player.frame && s.player.frame < x.at + x.length);
+      s.choice.piece() ||
+      rows.find(
+        (/** @type {{ at: number; length: any; }} */ x) => x.at <= s.player.frame && s.player.frame < x.at + x.length,
+      );
     const laid = s.choice.laid();
-    const next = (by) => {
-      const i = rows.findIndex((x) => x.id === under()?.id);
+    const next = (/** @type {number} */ by) => {
+      const i = rows.findIndex((/** @type {{ id: any; }} */ x) => x.id === under()?.id);
       return i < 0 ? undefined : rows[i + by];
     };
     switch (from) {
@@ -142,7 +162,8 @@ export class Edits {
       case "next piece":
         return next(1)?.id;
       case "left piece": {
-        const right = chosen?.kind === "seam" ? rows.findIndex((x) => x.id === chosen.id) : 0;
+        const right =
+          chosen?.kind === "seam" ? rows.findIndex((/** @type {{ id: any; }} */ x) => x.id === chosen.id) : 0;
         return right > 0 ? rows[right - 1].id : under()?.id;
       }
       case "right piece":
@@ -182,7 +203,9 @@ export class Edits {
       case "end":
         return hand ? hand.start + hand.length : undefined;
       case "hand length":
-        return hand ? s.hand.ranges().reduce((n, r) => n + r[2], 0) || hand.length : undefined;
+        return hand
+          ? s.hand.ranges().reduce((/** @type {any} */ n, /** @type {any[]} */ r) => n + r[2], 0) || hand.length
+          : undefined;
       case "ranges":
         return hand && s.hand.ranges().length > 1 ? s.hand.ranges() : undefined;
       case "copied":
@@ -192,7 +215,7 @@ export class Edits {
     }
   }
 
-  /** All of the four marks that are set; the core works out the one that is missing. */
+  /** All of the four marks that are set; the core works out the one that is missing. @param {boolean} back */
   points(back) {
     const s = this.story,
       hand = s.hand.range(),

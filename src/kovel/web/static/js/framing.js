@@ -1,5 +1,6 @@
 // Where an image comes to stand in the picture, as the plan says it: the renderer follows the same rule
 // (core/plan/geometry).
+import { brush } from "./dom.js";
 
 /**
  * What a layer shows of its image. @typedef {object} Part
@@ -18,7 +19,7 @@ export const WHOLE = {
   border: 0,
   blur: false,
   clear: false,
-  moves: [],
+  moves: /** @type {number[][]} */ ([]),
   ease: "both",
 };
 export const EVERYWHERE = [0, 0, 1, 1];
@@ -130,7 +131,7 @@ function softened(f, fw, fh) {
   const [plain, soft] = grounds.map((c) => {
     c.width = w + 2 * EDGE;
     c.height = h + 2 * EDGE;
-    return c.getContext("2d");
+    return brush(c);
   });
   plain.drawImage(f, 0, 0, w + 2 * EDGE, h + 2 * EDGE);
   plain.drawImage(f, EDGE, EDGE, w, h);

@@ -19,9 +19,7 @@ export class Kept {
 
   /**
    * It is there, and takes so much.
-   * @param {string} key
-   * @param {number} bytes
-   * @param {() => void} forget lets go of it
+   * @param {string} key @param {number} bytes @param {() => void} forget lets go of it
    */
   add(key, bytes, forget) {
     this.drop(key);

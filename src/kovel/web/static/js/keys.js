@@ -4,8 +4,7 @@ import { $, byId, inside, target } from "./dom.js";
 /** The act of each chord. @type {Record<string, string>} */
 const declared = JSON.parse(byId("main")?.dataset.keys || "{}");
 /** @typedef {(e: KeyboardEvent) => unknown} Act what a key does; false where the key is not for it just now */
-/** @type {Map<string, Act>} */
-const acts = new Map();
+/** @type {Map<string, Act>} */ const acts = new Map();
 /** What a chord does that the page declares nothing for; whether it did. @type {(chord: string) => boolean} */
 let others = () => false;
 

@@ -12,7 +12,7 @@ export function laneList(story, edit) {
       here.innerHTML = html;
     });
   }
-  dialog.addEventListener("change", async (e) => {
+  dialog.addEventListener("change", async (/** @type {Event} */ e) => {
     const { switch: command, lane, what } = target(e).dataset;
     await edit(command, { lane, [what]: target(e).checked });
     await draw();

@@ -1,4 +1,5 @@
 // Applies tables of colours that the server made: a frame goes in, a canvas with its look comes out. WebGL2.
+import { brush } from "./dom.js";
 
 const VERTEX = `#version 300 es
 in vec2 at; out vec2 uv;
@@ -25,6 +26,8 @@ export class Looks {
     /** @type {WebGL2RenderingContext|null} */ this.gl = null;
     this.broken = false;
     /** @type {OffscreenCanvas|null} */ this.plain = null;
+    /** @type {WebGLUniformLocation|null} */ this.size = null;
+    /** @type {WebGLTexture|null} */ this.frame = null;
   }
 
   /** Whether there is anything to draw with. */
@@ -47,7 +50,7 @@ export class Looks {
       [gl.VERTEX_SHADER, VERTEX],
       [gl.FRAGMENT_SHADER, FRAGMENT],
     ]) {
-      const shader = gl.createShader(/** @type {number} */ (type));
+      const shader = /** @type {WebGLShader} */ (gl.createShader(/** @type {number} */ (type)));
       gl.shaderSource(shader, /** @type {string} */ (text));
       gl.compileShader(shader);
       gl.attachShader(program, shader);
@@ -91,7 +94,7 @@ export class Looks {
 
   /** @param {string} key @param {Uint8Array} bytes of a cube of colours, three bytes each */
   keep(key, bytes) {
-    const gl = this.gl,
+    const gl = /** @type {WebGL2RenderingContext} */ (this.gl),
       n = Math.round((bytes.length / 3) ** (1 / 3)),
       t = gl.createTexture();
     gl.activeTexture(gl.TEXTURE1);
@@ -118,16 +121,16 @@ export class Looks {
    * @param {any} f @param {number} fw @param {number} fh @param {object[]} look @param {number} most
    */
   drawn(f, fw, fh, look, most) {
-    const table = this.gl && this.tables.get(JSON.stringify(look));
-    if (!table) return f;
+    const { gl, canvas } = this,
+      table = this.tables.get(JSON.stringify(look));
+    if (!gl || !canvas || !table) return f;
     const began = performance.now(),
-      gl = this.gl,
       k = Math.min(1, most / fw) * (this.half ? 0.5 : 1);
     const w = Math.max(2, Math.round(fw * k)),
       h = Math.max(2, Math.round(fh * k));
-    if (this.canvas.width !== w || this.canvas.height !== h) {
-      this.canvas.width = w;
-      this.canvas.height = h;
+    if (canvas.width !== w || canvas.height !== h) {
+      canvas.width = w;
+      canvas.height = h;
     }
     gl.viewport(0, 0, w, h);
     gl.activeTexture(gl.TEXTURE0);
@@ -138,7 +141,7 @@ export class Looks {
     gl.bindTexture(gl.TEXTURE_3D, table);
     gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
     this.cost = performance.now() - began;
-    return this.canvas;
+    return canvas;
   }
 
   /** A frame made smaller before it is uploaded: that costs as much as drawing.
@@ -149,7 +152,7 @@ export class Looks {
       this.plain.width = w;
       this.plain.height = h;
     }
-    this.plain.getContext("2d", { alpha: true }).drawImage(f, 0, 0, w, h);
+    brush(this.plain, { alpha: true }).drawImage(f, 0, 0, w, h);
     return this.plain;
   }
 }

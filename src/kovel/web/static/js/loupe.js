@@ -1,16 +1,17 @@
 // A loupe: a few seconds of waveform and words around the in or the out point, whatever the recording's length.
 // Dragging moves the edge by frames; the wheel or + and - change how much is seen.
-import { $ } from "./dom.js";
+import { $, brush } from "./dom.js";
 import { peaks } from "./peaks.js";
 import { timecode } from "./transport.js";
 
 const PAIRS = 100; // peak pairs a second, finest level
-let inks = null; // the colours of the look
+/** The colours of the look. @type {any} */ let inks = null;
 document.addEventListener("look", () => {
   inks = null;
 });
-const pen = document.createElement("canvas").getContext("2d");
-let font = null;
+const pen = brush(document.createElement("canvas"));
+/** @type {string|null} */ let font = null;
+/** @param {string} text @param {Element} box */
 function width(text, box) {
   // in the type the words stand in
   if (!font) pen.font = font = getComputedStyle(box).font;
@@ -23,12 +24,28 @@ const colours = () => {
 
 export class Loupe {
   /** The waveform that is drawn, and of what. @type {any} */ wave;
+  /** What is drawn, and what of it lies below. */ view = "";
+  under = "";
+  /** The words that stand there. */ said = "";
 
   /**
    * @param {HTMLElement} el
    * @param {any} about what it shows: a recording of `total` frames, its words, and how its edge is read and set
    */
-  constructor(el, { recording, fps, rate, total, words, get, set, go, near = (f, _reach) => f }) {
+  constructor(
+    el,
+    {
+      recording,
+      fps,
+      rate,
+      total,
+      words,
+      get,
+      set,
+      go,
+      near = (/** @type {any} */ f, /** @type {any} */ _reach) => f,
+    },
+  ) {
     this.el = el;
     this.recording = recording;
     this.fps = fps;
@@ -85,14 +102,16 @@ export class Loupe {
     }).observe(this.canvas);
   }
 
+  /** @param {number} k */
   widen(k) {
     this.seconds = Math.max(1, Math.min(30, this.seconds * k));
     this.draw();
   }
 
   // Frame under a pointer: the frame boundary nearest to it.
+  /** @param {PointerEvent} e */
   move(e) {
-    const r = this.held,
+    const r = /** @type {DOMRect} */ (this.held),
       per = (this.seconds * this.fps) / r.width;
     const f = this.near(Math.round(this.centre + (e.clientX - r.left - r.width / 2) * per), Math.ceil(10 * per));
     this.set(Math.max(0, Math.min(this.total, f)));
@@ -101,6 +120,7 @@ export class Loupe {
   }
 
   // Show the edge in the middle; while none is set, the playhead.
+  /** @param {number} playhead */
   show(playhead) {
     const at = this.get();
     if (!this.held) this.centre = at ?? playhead;
@@ -135,16 +155,16 @@ export class Loupe {
     inks ||= colours();
     const at = this.get(),
       a = this.centre / this.fps - this.seconds / 2,
-      x = (s) => ((s - a) / this.seconds) * w;
+      x = (/** @type {number} */ s) => ((s - a) / this.seconds) * w;
     this.below(data, a, w, h, k, x);
-    const view = `${this.under} ${at}`;
+    /** @type {string} */ const view = `${this.under} ${at}`;
     if (view !== this.view) {
       this.view = view;
       if (c.width !== w || c.height !== h) {
         c.width = w;
         c.height = h;
       }
-      const g = c.getContext("2d"),
+      const g = brush(c),
         inside = this.el.dataset.which === "in" ? [at, Infinity] : [-Infinity, at];
       g.clearRect(0, 0, w, h);
       if (at !== null) {
@@ -168,16 +188,20 @@ export class Loupe {
   }
 
   // Waveform and frame ticks, drawn once for a stretch: an edge is dragged over them.
+  /**
+   * @param {string | any[]} data @param {number} a @param {number} w @param {number} h @param {number} k
+   * @param {{ (s: any): number; (arg0: number): number; }} x
+   */
   below(data, a, w, h, k, x) {
-    const under = `${a} ${this.seconds} ${w} ${h} ${data.length}`;
+    /** @type {string} */ const under = `${a} ${this.seconds} ${w} ${h} ${data.length}`;
     if (under === this.under && this.inks === inks) return;
     this.under = under;
     this.inks = inks;
-    this.view = null;
+    this.view = "";
     this.wave ||= new OffscreenCanvas(w, h);
     this.wave.width = w;
     this.wave.height = h; // empty again
-    const g = this.wave.getContext("2d");
+    const g = brush(this.wave);
     if (w / this.seconds / this.fps > 5 * k) {
       // a tick a frame when they can be told apart
       g.fillStyle = inks.rule;
@@ -185,7 +209,7 @@ export class Loupe {
         g.fillRect(Math.round(x(f / this.fps)), h - (f % Math.round(this.fps) ? 5 : 12) * k, 1, 12 * k);
     }
     g.fillStyle = inks.soft;
-    const y = (v) => Math.sign(v) * (Math.max(0, Math.abs(v) - 1) / 127) ** 0.6 * h * 0.48;
+    const y = (/** @type {number} */ v) => Math.sign(v) * (Math.max(0, Math.abs(v) - 1) / 127) ** 0.6 * h * 0.48;
     for (let i = 0; i < w; i++) {
       const p = Math.floor((a + (i / w) * this.seconds) * PAIRS),
         q = Math.max(p + 1, Math.floor((a + ((i + 1) / w) * this.seconds) * PAIRS));
@@ -200,10 +224,11 @@ export class Loupe {
   }
 
   // The words of the stretch, each where it sounds; in the lower row where the one before needs the room above.
+  /** @param {number} a */
   say(a) {
     const { words, fps, seconds } = this,
       per = this.size[0] / seconds,
-      said = [],
+      /** @type {[string, number, number, any][]} */ said = [],
       end = [-1e6, -1e6];
     let lo = 0,
       hi = words.length;
@@ -218,12 +243,12 @@ export class Loupe {
         row = left >= end[0] || end[0] < end[1] ? 0 : 1;
       if (left < end[row]) {
         const last = said.findLast((x) => x[2] === row);
-        last[3] = Math.max(4, left - last[1] - 2); // cut short, so that none is over another
+        if (last) last[3] = Math.max(4, left - last[1] - 2); // cut short, so that none is over another
       }
       said.push([text, left, row, "auto"]);
       end[row] = left + width(text, this.box) + 6;
     }
-    const key = said.join();
+    /** @type {string} */ const key = said.join();
     if (key === this.said) return;
     this.said = key;
     this.box.replaceChildren(

@@ -25,10 +25,8 @@ import { Kept } from "./kept.js";
  * @property {string} mended what was found short of it and is being made again
  */
 
-/** @type {Map<number, Promise<Recording>>} */
-const known = new Map();
-/** @type {Map<number, Recording>} */
-const loaded = new Map();
+/** @type {Map<number, Promise<Recording>>} */ const known = new Map();
+/** @type {Map<number, Recording>} */ const loaded = new Map();
 const PICTURES = new Kept(80_000_000);
 const SOUNDS = new Kept(40_000_000);
 const STAYS = 300; // ms after which somebody is taken to stay where he is
@@ -49,7 +47,7 @@ export class Piece {
     this.buffer = buffer;
   }
 
-  /** The packet of its i-th frame. */
+  /** The packet of its i-th frame. @param {number} i */
   packet(i) {
     return new Uint8Array(this.buffer, this.edges[i], this.edges[i + 1] - this.edges[i]);
   }
@@ -69,8 +67,8 @@ export class Piece {
 }
 
 export class Recording {
-  /** @type {number} */ id;
-  /** @type {Facts} */ facts;
+  /** @type {number} */ id = 0;
+  /** @type {Facts} */ facts = /** @type {any} */ (null);
   /** Frames a second. */ rate = 0;
   /** Frames there are, as far as known. */ frames = 1;
   /** What was said of it last. */ told = "";
@@ -80,21 +78,22 @@ export class Recording {
   /** By what it is a second of. @type {Map<string, Promise<Int16Array>>} */ seconds = new Map();
   /** Sheets of small frames. @type {Map<number, HTMLImageElement>} */ sheets = new Map();
 
-  /** @returns {Promise<Recording>} */
+  /** @returns {Promise<Recording>} @param {number} id */
   static of(id) {
     if (!known.has(id)) {
       const p = Recording.load(id);
       known.set(id, p);
       p.catch(() => known.delete(id));
     }
-    return known.get(id);
+    return /** @type {Promise<Recording>} */ (known.get(id));
   }
 
-  /** A recording whose facts are here already. */
+  /** A recording whose facts are here already. @param {number} id */
   static here(id) {
     return loaded.get(id);
   }
 
+  /** @param {number} id */
   static async load(id) {
     const r = new Recording();
     r.id = id;
@@ -113,11 +112,15 @@ export class Recording {
     if (this.facts.mended && this.facts.mended !== this.told) say((this.told = this.facts.mended), true);
   }
 
+  /** @param {number} n */
   clamp(n) {
     return Math.max(0, Math.min(n, this.frames - 1));
   }
 
-  /** Piece k: a promise. One that is not made yet is made for whoever asks; the one after it is asked for as well. */
+  /**
+   * Piece k: a promise. One that is not made yet is made for whoever asks; the one after it is asked for as well.
+   * @param {number} k
+   */
   piece(k, ahead = true) {
     const key = `${this.id} ${k}`;
     let p = this.pieces.get(k);
@@ -144,10 +147,12 @@ export class Recording {
   }
 
   // Whoever stays where piece k is will want the next one.
+  /** @param {number} k */
   after(k) {
     if (this.latest === k && (k + 1) * this.facts.piece < this.frames) this.piece(k + 1, false).catch(() => {});
   }
 
+  /** @param {number} k @param {AbortSignal} signal */
   async fetch(k, signal) {
     const r = await fetch(`/media/${this.id}/pieces/${k}`, { signal });
     if (!r.ok) throw new Error(`piece ${k} of recording ${this.id}: ${r.status}`);
@@ -161,7 +166,10 @@ export class Recording {
     for (const [k, stop] of this.coming) if (!wanted.has(k) && !wanted.has(k - 1)) stop.abort();
   }
 
-  /** The small frame nearest to frame n, if its sheet is here: what is drawn until the picture is there. */
+  /**
+   * The small frame nearest to frame n, if its sheet is here: what is drawn until the picture is there.
+   * @param {number} n
+   */
   near(n) {
     const s = this.facts.small;
     if (!s?.count) return null;
@@ -180,6 +188,7 @@ export class Recording {
 
   // One second of sound, raw or (`made`) of one made of it: a promise of Int16Array, shorter at the end. While a made
   // sound is not there yet, the raw one is heard.
+  /** @param {number} s */
   second(s, made = "") {
     const key = `${made} ${s}`;
     let p = this.seconds.get(key);
@@ -195,6 +204,7 @@ export class Recording {
     return p;
   }
 
+  /** @param {number} s @param {string} made */
   async heard(s, made) {
     const step = 48000 * 2 * this.facts.channels,
       a = s * step,
@@ -221,6 +231,7 @@ export class Recording {
   }
 
   // A second of a sound that is retimed: longer or shorter than the recording's own, and silent until it is made.
+  /** @param {any} made @param {number} a @param {number} b @param {string} key */
   async paced(made, a, b, key) {
     try {
       return await range(`/media/${this.id}/made/${made}.pcm`, a, b);
@@ -230,6 +241,7 @@ export class Recording {
     }
   }
 
+  /** @param {any} made @param {number} a @param {number} b @param {string} key */
   async ofMade(made, a, b, key) {
     try {
       return await range(`/media/${this.id}/made/${made}.pcm`, a, b);
@@ -240,6 +252,7 @@ export class Recording {
   }
 }
 
+/** @param {RequestInfo | URL} url @param {number} a @param {number} b */
 async function range(url, a, b) {
   const r = await fetch(url, { headers: { Range: `bytes=${a}-${b - 1}` } });
   if (!r.ok) throw new Error(`${url}: ${r.status}`);

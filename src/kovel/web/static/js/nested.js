@@ -1,4 +1,5 @@
 // Layers put together before they are seen: a group as one picture, letters that show what lies below them.
+import { brush } from "./dom.js";
 import { WHOLE, drifted } from "./framing.js";
 
 /** Rows of a plan's stack, those within others too. @param {any[]} rows @returns {any[]} */
@@ -10,7 +11,8 @@ export const every = (layers) => layers.flatMap((l) => [l, ...every(l.stack || [
 /** All that has an image of its own. @param {any[]} layers @returns {any[]} */
 export const flat = (layers) => every(layers).filter((l) => !l.stack);
 
-/** What tells one frame of a layer from another. @param {any} l @param {string} drawn how looks are drawn */
+/** What tells one frame of a layer from another. @param {any} l @param {string} drawn how looks are
+ * drawn @returns {string} */
 export function keyOf(l, drawn) {
   const moves = l.part.moves.length || l.part.drift?.length;
   return (
@@ -35,7 +37,7 @@ export function imageOf(player, images, l, plain) {
   const { width, height } = player.canvas,
     c = (canvases[depth] ??= new OffscreenCanvas(width, height));
   if (c.width !== width || c.height !== height) Object.assign(c, { width, height });
-  const g = c.getContext("2d");
+  const g = brush(c);
   depth++;
   g.globalAlpha = 1;
   g.fillStyle = "#000";

@@ -1,7 +1,8 @@
 // Waveforms from the compact peaks: pick the level that fits, draw min to max.
-import { $$ } from "./dom.js";
+import { $$, brush } from "./dom.js";
 const kept = new Map();
 
+/** @param {any} id */
 export function peaks(id) {
   if (!kept.has(id)) {
     const p = fetch(`/media/${id}/peaks.bin`).then(async (r) => {
@@ -24,7 +25,7 @@ export function peaks(id) {
   return kept.get(id);
 }
 
-/** There is more of a recording's sound than there was: its waveform is fetched anew. */
+/** There is more of a recording's sound than there was: its waveform is fetched anew. @param {number} id */
 export function forget(id) {
   kept.delete(id);
 }
@@ -32,7 +33,8 @@ export function forget(id) {
 const PER = [100, 12.5, 100 / 64]; // pairs a second, level by level
 
 // Draw seconds [a, b) along the long side of a canvas; `down` makes time run down the page.
-export async function wave(canvas, id, a, b, { down = false, color = null } = {}) {
+/** @param {any} canvas @param {number} id @param {number} a @param {number} b */
+export async function wave(canvas, id, a, b, { down = false, color = "" } = {}) {
   let levels;
   try {
     levels = await peaks(id);
@@ -45,7 +47,7 @@ export async function wave(canvas, id, a, b, { down = false, color = null } = {}
   if (!w || !h) return;
   canvas.width = w;
   canvas.height = h;
-  const g = canvas.getContext("2d"),
+  const g = brush(canvas),
     long = down ? h : w,
     wide = down ? w : h;
   g.fillStyle = color || getComputedStyle(canvas).color;
@@ -62,7 +64,8 @@ export async function wave(canvas, id, a, b, { down = false, color = null } = {}
       lo = Math.min(lo, data[q * 2]);
       hi = Math.max(hi, data[q * 2 + 1]);
     }
-    const boost = (x) => Math.sign(x) * (Math.max(0, Math.abs(x) - 1) / 127) ** 0.6; // soft speech stays visible
+    // soft speech stays visible
+    const boost = (/** @type {number} */ x) => Math.sign(x) * (Math.max(0, Math.abs(x) - 1) / 127) ** 0.6;
     const y0 = wide / 2 - (boost(hi) * wide) / 2,
       y1 = wide / 2 - (boost(lo) * wide) / 2;
     if (down) g.fillRect(y0, i, Math.max(1, y1 - y0), 1);
@@ -71,13 +74,14 @@ export async function wave(canvas, id, a, b, { down = false, color = null } = {}
 }
 
 // Fill every canvas[data-wave="recording,from,to"] as it comes near the screen; those drawn already only if `again`.
+/** @param {ParentNode | Document} root */
 export function waves(root, again = true) {
   const see = new IntersectionObserver(
     (rows) => {
       for (const r of rows)
         if (r.isIntersecting) {
           const el = /** @type {HTMLCanvasElement} */ (r.target),
-            [id, a, b] = el.dataset.wave.split(",").map(Number);
+            [id, a, b] = (el.dataset.wave ?? "").split(",").map(Number);
           see.unobserve(el);
           wave(el, id, a, b, { down: el.dataset.down === "1" });
         }

@@ -10,6 +10,7 @@ export class Frames {
 
   constructor() {
     this.kept = new Map(); // "recording:group" -> Map of frame number -> VideoFrame
+    /** @type {any[]} */
     this.wants = [];
     this.wanted = new Map(); // the groups of what is asked for -> the first frame of each that is
     this.onwards = false; // it plays forwards
@@ -22,6 +23,7 @@ export class Frames {
     this.exact = true;
   }
 
+  /** @param {number} id @param {number} n */
   group(id, n) {
     return `${id}:${Math.floor(n / (this.sizes.get(id) || 1))}`;
   }
@@ -50,11 +52,13 @@ export class Frames {
     if (!this.busy) this.pump();
   }
 
+  /** @param {string} g @param {number} n */
   useful(g, n) {
     const first = this.wanted.get(g);
     return first !== undefined && (!this.onwards || n >= first);
   }
 
+  /** @param {any} id @param {number} n */
   get(id, n) {
     const last = this.ends.get(id); // the recording turned out to end before that
     if (last !== undefined && n > last) n = last;
@@ -62,6 +66,7 @@ export class Frames {
   }
 
   // Pieces that are being made for nobody any more need not be waited for.
+  /** @param {[number, number][]} pairs */
   letGo(pairs) {
     const wanted = new Map();
     for (const [id, n] of pairs) {
@@ -94,7 +99,7 @@ export class Frames {
           if (other === g || soon.has(other) || soon.size > 3) continue;
           soon.add(other);
           Recording.of(i)
-            .then((r) => r.facts.picture && m < r.frames && r.piece(Math.floor(m / r.facts.piece)))
+            .then((r) => (r.facts.picture && m < r.frames ? r.piece(Math.floor(m / r.facts.piece)) : undefined))
             .catch(() => {});
         }
         const fault = await this.decode(rec, Math.floor(n / rec.facts.gop)).then(
@@ -139,7 +144,7 @@ export class Frames {
       this.setups.set(d, String(piece.setup));
       this.decoders.set(rec.id, d);
       if (this.decoders.size > DECODERS) {
-        const [old, dec] = this.decoders.entries().next().value;
+        const [old, dec] = [...this.decoders][0];
         if (dec.state !== "closed") dec.close();
         this.decoders.delete(old);
       }
@@ -148,6 +153,7 @@ export class Frames {
   }
 
   // Decode group k of a recording. Time stamps carry the frame number (in ms).
+  /** @param {Recording} rec @param {number} k */
   async decode(rec, k) {
     const { gop, piece: size } = rec.facts,
       piece = await rec.piece(Math.floor((k * gop) / size));

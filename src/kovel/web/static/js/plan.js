@@ -22,9 +22,23 @@ import { EVERYWHERE, WHOLE } from "./framing.js";
  * @typedef {{id: number|null, n: number, k: number, card?: any, share: number, part: any, place: any, look?: any,
  *   title?: any, letters?: any, stack?: SeenLayer[], cut?: SeenLayer}} SeenLayer */
 
+/** What is seen and heard, as core/plan/plan.py writes it, with what the room adds.
+ * @typedef {object} Plan
+ * @property {[num: number, den: number]} rate frames a second
+ * @property {number} length in frames
+ * @property {number} samples its length in samples
+ * @property {PlanRun[]} pictures
+ * @property {any[]} sounds
+ * @property {[sample: number, db: number][]} dips of the whole
+ * @property {any} [pieces] @property {any} [covers] @property {any} [seams] @property {any} [size]
+ * @property {number} ramp of an edge of sound, in samples @property {any} [beats]
+ * @property {any} [project] @property {any} [frames]
+ */
+
 const OPAQUE = [1, 0, 1];
 
-/** What the plan says of a layer besides its image, at frame k of its run. */
+/** What the plan says of a layer besides its image, at frame k.
+ * @param {LayerMore|undefined} more @param {number} k of its run */
 export const layerOf = (more, k) => {
   const [first, step, of] = more?.opacity || OPAQUE;
   return {
@@ -52,9 +66,7 @@ export function runAt(plan, t) {
 }
 
 /**
- * @param {PlanLayer} row
- * @param {number} k frame of its run
- * @param {boolean} plainly without looks
+ * @param {PlanLayer} row @param {number} k frame of its run @param {boolean} plainly without looks
  * @returns {SeenLayer}
  */
 function read([id, base, num, den, more], k, plainly) {
@@ -67,7 +79,7 @@ function read([id, base, num, den, more], k, plainly) {
   };
 }
 
-/** What is drawn at a story frame, bottom first. @param {any} plan @param {number} t @param {boolean} plainly */
+/** What is drawn at a story frame, bottom first. @param {Plan|null} plan @param {number} t @param {boolean} plainly */
 export function layersAt(plan, t, plainly) {
   if (!plan?.pictures.length) return [];
   const frame = Math.max(0, Math.min(t, plan.length - 1)),

@@ -1,4 +1,6 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
+import { Clock } from "./clock.js";
+import { brush } from "./dom.js";
 import { Drawing } from "./drawing.js";
 import { EVERYWHERE } from "./framing.js";
 import { Looks } from "./looks.js";
@@ -23,20 +25,24 @@ export class Player extends EventTarget {
   );
   /** Fetches the plan and takes it. @type {() => Promise<void>} */ reload = async () => {};
 
+  /** What the canvas shows. @type {string|null} */ shown = null;
+  /** The frame that playing began with. */ base = 0;
+  clock = new Clock();
+
+  /** @param {HTMLCanvasElement} canvas */
   constructor(canvas, { pool = false } = {}) {
     super();
     this.canvas = canvas;
-    this.paint = canvas.getContext("2d", { alpha: false });
+    this.paint = brush(canvas, { alpha: false });
     this.pictures = pool || !Frames.usable() ? new VideoPool() : new Frames();
     this.sound = new Sound();
     this.drawing = new Drawing(this);
-    this.plan = null;
+    /** What is played; null until it is there. @type {Plan} */ this.plan = /** @type {any} */ (null);
     this.frame = 0;
     this.speed = 0;
     this.until = null;
     this.starting = 0;
     this.late = 0;
-    this.shown = null;
     this.tick = this.tick.bind(this);
     requestAnimationFrame(this.tick);
   }
@@ -49,6 +55,7 @@ export class Player extends EventTarget {
   }
 
   // A new plan: keep the place; go on playing if it plays.
+  /** @param {Plan} plan */
   load(plan) {
     const speed = this.speed,
       on = speed === 1 && this.audible && this.pictures.exact && !this.sound.stretch && this.now() < plan.length - 1;
@@ -56,7 +63,7 @@ export class Player extends EventTarget {
     this.plan = plan;
     if (plan.size) {
       const k = 960 / Math.max(...plan.size),
-        [w, h] = plan.size.map((x) => Math.round(x * k));
+        [w, h] = plan.size.map((/** @type {number} */ x) => Math.round(x * k));
       if (this.canvas.width !== w || this.canvas.height !== h) {
         this.canvas.width = w;
         this.canvas.height = h;
@@ -80,11 +87,13 @@ export class Player extends EventTarget {
   }
 
   // [recording, its frame] of the first image at a story frame; null for black.
+  /** @param {number} t */
   picture(t) {
     const l = flat(this.layers(t)).find((x) => x.id !== null);
     return l && [l.id, l.n];
   }
 
+  /** @param {number} t @param {number} step @param {number} count */
   ahead(t, step, count) {
     const out = [];
     for (let i = 0; i < count; i++) {
@@ -95,6 +104,7 @@ export class Player extends EventTarget {
     return out;
   }
 
+  /** @param {number[]} of @returns {[number, number]} */
   limit([id, n]) {
     const most = this.lengths.get(id);
     return [id, most === undefined ? n : Math.min(n, most - 1)];
@@ -103,22 +113,10 @@ export class Player extends EventTarget {
   // Where playing stands now, in story frames with a fraction.
   now() {
     if (!this.playing) return this.frame;
-    return this.base + this.clock() * this.fps * this.speed;
+    return this.base + this.clock.seconds(this.audible ? this.sound.context : null) * this.fps * this.speed;
   }
 
-  clock() {
-    const p = performance.now() / 1000;
-    if (!this.audible) return p - this.zero;
-    const c = this.sound.context;
-    const a = c.currentTime - (c.outputLatency || 0);
-    // currentTime moves in steps; follow it smoothly and never run back
-    if (this.offset === null || Math.abs(a - p - this.offset) > 0.06) this.offset = a - p;
-    else this.offset += (a - p - this.offset) * 0.02;
-    const t = Math.max(p + this.offset, this.latest);
-    this.latest = t;
-    return t - this.zero;
-  }
-
+  /** @param {number} speed @param {number|null} until */
   async play(speed = 1, until = null) {
     if (!this.plan?.length) return;
     this.stop(true);
@@ -137,16 +135,14 @@ export class Player extends EventTarget {
     ]);
     if (gen !== this.starting) return;
     this.audible = audible;
-    this.offset = null;
-    this.latest = -Infinity;
     this.base = from;
     this.until = until;
     if (audible) {
       const c = this.sound.context;
       const when = Math.ceil((c.currentTime + 0.04) * RATE) / RATE;
       this.sound.start(when, sample, speed);
-      this.zero = when;
-    } else this.zero = performance.now() / 1000;
+      this.clock.begin(when);
+    } else this.clock.begin(performance.now() / 1000);
     this.speed = speed;
     this.want(from, speed);
     this.late = 0;
@@ -155,6 +151,7 @@ export class Player extends EventTarget {
   }
 
   // The clock starts with its first frame on the canvas, never with what stood there before the playhead moved.
+  /** @param {number} t @param {number} gen */
   async firstPicture(t, gen) {
     const give = performance.now() + 1500;
     while (gen === this.starting && !this.pictures.failed && performance.now() < give) {
@@ -187,6 +184,7 @@ export class Player extends EventTarget {
   }
 
   // Faster in the same direction at each press; forwards up to 3 the sound keeps its pitch, beyond there is none.
+  /** @param {number} direction */
   shuttle(direction) {
     const steps = direction > 0 ? [1, 1.5, 2, 3, 4, 8] : [1, 2, 3, 4, 8],
       was = this.asked || this.speed;
@@ -194,6 +192,7 @@ export class Player extends EventTarget {
     this.play(direction * steps[Math.min(now + 1, steps.length - 1)]);
   }
 
+  /** @param {number} t */
   seek(t) {
     const going = this.speed;
     if (going) this.stop(true);
@@ -203,6 +202,7 @@ export class Player extends EventTarget {
     if (going) this.play(going);
   }
 
+  /** @param {number} t @param {number} speed */
   want(t, speed) {
     if (!this.plan?.length) {
       this.pictures.clear();
@@ -217,17 +217,14 @@ export class Player extends EventTarget {
   }
 
   // The picture runs of the next three seconds, for the pool: [recording, first frame, seconds until].
+  /** @param {number} t @param {number} speed */
   cuts(t, speed) {
     const out = [];
     for (let i = runAt(this.plan, t); i < this.plan.pictures.length && out.length < 6; i++) {
       const at = Math.max(this.plan.pictures[i][0], t),
         wait = (at - t) / this.fps / speed;
       if (wait > 3) break;
-      const first = this.picture(
-        this.plan.pictures[i][0] >= this.base
-          ? this.plan.pictures[i][0]
-          : Math.max(this.base ?? t, this.plan.pictures[i][0]),
-      );
+      const first = this.picture(Math.max(this.plan.pictures[i][0], this.base));
       if (first) out.push([...first, wait]);
     }
     return out;
@@ -258,11 +255,14 @@ export class Player extends EventTarget {
     this.draw(t);
   }
 
-  /** Whether the canvas shows frame t now; where it cannot yet, what was there stays. @returns {boolean} */
+  /**
+   * Whether the canvas shows frame t now; where it cannot yet, what was there stays.
+   * @param {number} t @returns {boolean}
+   */
   draw(t) {
     const layers = this.plan.length ? this.layers(t) : [];
     const sharp = !this.playing || !this.looks.half;
-    const id = layers.map((l) => keyOf(l, `${sharp}${this.halves}`)).join(" ");
+    const id = layers.map((/** @type {any} */ l) => keyOf(l, `${sharp}${this.halves}`)).join(" ");
     if (id === this.shown && this.pictures.exact) return true;
     const began = performance.now();
     const c = this.canvas,

@@ -5,15 +5,18 @@ const EACH = 3;
 
 export class VideoPool {
   constructor() {
+    /** @type {any[]} */
     this.elements = [];
     this.exact = false;
     this.failed = null;
+    /** @type {any[]} */
     this.wants = [];
     this.playing = false;
     this.speed = 1;
   }
 
   // `pairs` as in Frames; `runs` are the plan's next picture runs [recording, first frame, seconds until it starts].
+  /** @param {any[]} pairs @param {any[]} runs */
   want(pairs, runs = [], playing = false, speed = 1) {
     this.wants = pairs;
     this.playing = playing && speed > 0;
@@ -28,6 +31,7 @@ export class VideoPool {
     for (const [id, n, wait] of runs) this.prepare(id, n, wait);
   }
 
+  /** @param {number} id @param {number} n @param {number} wait */
   async prepare(id, n, wait) {
     const run = `${id}:${n}`;
     let e = this.elements.find((x) => x.run === run);
@@ -56,6 +60,7 @@ export class VideoPool {
     if (!this.playing && !e.video.paused) e.video.pause();
   }
 
+  /** @param {any} id @param {number} n */
   get(id, n) {
     const fit = this.elements.filter((e) => e.id === id && e.ready && e.run && e.video.readyState >= 2);
     let best = null,

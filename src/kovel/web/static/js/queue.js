@@ -7,9 +7,7 @@ export class Queue {
 
   /**
    * Does it once all before it have ended, however they ended.
-   * @template T
-   * @param {() => Promise<T>} job
-   * @returns {Promise<T>}
+   * @param {() => Promise<T>} job @template T @returns {Promise<T>}
    */
   add(job) {
     this.waiting++;

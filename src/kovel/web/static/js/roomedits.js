@@ -4,8 +4,7 @@ import { EditClient } from "./editclient.js";
 import { room } from "./room.js";
 
 /**
- * @param {object} own
- * @param {string} own.story where the story's routes lie
+ * @param {object} own @param {string} own.story where the story's routes lie
  * @param {() => {revision: number, story: number}} own.stands
  * @param {() => Promise<void>} own.anew shows everything as it stands now
  * @param {() => void} own.refused shows again what stands, where something typed was refused
@@ -44,10 +43,11 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
   const send = (url, body, then = undefined) => later(async () => [url, body], then);
   /** An edit as it is sent: where, and what. @type {(command: string, params?: object) => [string, any]} */
   const asEdit = (command, params = {}) => [`${story}/edit`, client.edit(command, params)];
-  const edit = (command, params = {}, then = undefined) => send(...asEdit(command, params), then);
+  const edit = (/** @type {string} */ command, params = {}, then = undefined) =>
+    send(...asEdit(command, params), then);
   /** The same, judged first where it would do more than was asked. */
-  const wide = (command, params = {}) => edit(command, { ...params, ask: true });
-  const step = (where) =>
+  const wide = (/** @type {any} */ command, params = {}) => edit(command, { ...params, ask: true });
+  const step = (/** @type {any} */ where) =>
     queue.add(async () => {
       const r = await client.agreed(`${story}/${where}`, {}, { form: true }).catch(() => null);
       if (r === undefined) return undefined;
@@ -67,11 +67,8 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
 
 /**
  * What is chosen, as the list of all edits asks for it.
- * @param {object} room
- * @param {() => any} room.first the first of what is chosen
- * @param {() => Set<number>} room.chosen
- * @param {(id: number|null) => any} room.choose
- * @param {any} room.player
+ * @param {object} room @param {() => any} room.first the first of what is chosen
+ * @param {() => Set<number>} room.chosen @param {(id: number|null) => any} room.choose @param {any} room.player
  * @param {{a: number|null, b: number|null}} room.marks
  */
 export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
@@ -80,10 +77,13 @@ export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
     return b ? { kind: b.kind, id: b.id, ...(chosen().size > 1 ? { ids: [...chosen()] } : {}) } : null;
   },
   marks,
-  choose: (what) => choose(what ? what.id : null),
-  pieces: () => player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source })),
+  choose: (/** @type {{id: number}|null} */ what) => choose(what ? what.id : null),
+  pieces: () =>
+    player.plan.pieces.map((/** @type {number[]} */ [id, at, length, source]) => ({ id, at, length, source })),
   piece() {
-    return this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id);
+    return (
+      this.what?.kind === "piece" && this.pieces().find((/** @type {{ id: any; }} */ p) => p.id === this.what?.id)
+    );
   },
   laid() {
     const b = first();
@@ -97,7 +97,7 @@ export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
 });
 
 /** What such a room lends to the list of all edits, beside its own. */
-export const roomLends = (own) => ({
+export const roomLends = (/** @type {Record<string, any>} */ own) => ({
   hand: { picked: null, range: () => null, ranges: () => [] },
   theSeam: () => null,
   otherCamera: () => say("Cameras are changed in the Story room.", true),

@@ -44,7 +44,7 @@ export function settingsPanel(panel, room) {
     player.stop();
     player.alone = [...room.chosenNow()].join(",");
     await player.reload();
-    const sounds = player.plan.sounds.map((s) => [...s.slice(0, 8), { ...s[8], mix }]);
+    const sounds = player.plan.sounds.map((/** @type {string | any[]} */ s) => [...s.slice(0, 8), { ...s[8], mix }]);
     player.load({ ...player.plan, sounds });
     if (player.frame < at.at || player.frame >= at.at + at.length) player.seek(at.at);
     const ended = () => {
@@ -61,18 +61,25 @@ export function settingsPanel(panel, room) {
     const b = inside(e, "[data-reset]");
     if (b) set(b.dataset.where, b.dataset.reset, null);
   });
-  /** What a typed value asks for, on what was chosen then; null where it is none, which is said. */
+  /**
+   * What a typed value asks for, on what was chosen then; null where it is none, which is said.
+   * @param {HTMLInputElement} el @param {string} name @param {string} text @param {any} meant
+   */
   async function read(el, name, text, meant) {
     const got = await readValue(text, name),
       { where } = el.dataset;
     if (got.ends && where === "items")
       return room.asEdit("push", { items: meant.items, first: got.ends[0], last: got.ends[1] });
-    if (got.value !== undefined) return asked(where, name, got.value, meant);
+    if (got.value !== undefined) return asked(where ?? "items", name, got.value, meant);
     say(got.error ?? `“${text.slice(0, 30)}” is not a number.`, true);
     el.value = el.defaultValue;
     return null;
   }
-  /** A setting as it is sent. @returns {[string, any]} */
+  /**
+   * A setting as it is sent.
+   * @param {string} where @param {any} setting @param {number|null} value @param {any} meant
+   * @returns {[string, any]}
+   */
   function asked(where, setting, value, { items, recording }) {
     if (where === "recording")
       // in every story; the strip is learnt anew when it is done
@@ -83,6 +90,7 @@ export function settingsPanel(panel, room) {
       : room.asEdit("set_value", { to, setting, value });
   }
   const chosen = () => ({ items: [...room.chosenNow()], recording: byId("panel-of").dataset.recording });
-  const set = (where, setting, value) => room.send(...asked(where, setting, value, chosen()));
+  const set = (/** @type {any} */ where, /** @type {any} */ setting, /** @type {null} */ value) =>
+    room.send(...asked(where, setting, value, chosen()));
   return () => scope;
 }

@@ -3,8 +3,7 @@
 /**
  * The frame nearest to `frame` within `reach` of it, and what it belongs to; `frame` itself, of nothing, where none is.
  * Of two as near the first counts.
- * @param {number} frame
- * @param {number} reach frames; it must be nearer than that
+ * @param {number} frame @param {number} reach frames; it must be nearer than that
  * @param {[what: string, frames: Iterable<number|null>][]} targets null: there is none
  * @returns {{at: number, what: string}}
  */

@@ -6,15 +6,16 @@ const BLOCK = RATE / 2;
 const SOON = 0.08; // seconds until another plan is heard
 
 // How far a sound has come in after q samples of a ramp: straight when short, a quarter sine (equal power) when longer.
-const slope = (q, length, short) => {
+const slope = (/** @type {number} */ q, /** @type {number} */ length, /** @type {number} */ short) => {
   const x = Math.min(q / length, 1);
   return length > short ? Math.sin((x * Math.PI) / 2) : x;
 };
 
 // What a gain line multiplies by at sample q: its moments are [sample, dB], straight in dB between them.
+/** @param {number[][]} line @param {number} q */
 function onLine(line, q) {
   const i = line.findIndex(([at]) => at > q);
-  let db = line.at(i < 0 ? -1 : Math.max(0, i - 1))[1];
+  let db = line[i < 0 ? line.length - 1 : Math.max(0, i - 1)][1];
   if (i > 0) {
     const [[a, from], [b, to]] = [line[i - 1], line[i]];
     db = from + ((to - from) * (q - a)) / (b - a);
@@ -23,6 +24,7 @@ function onLine(line, q) {
 }
 
 // Samples [a, b) of the plan as two Float32Arrays: each sound's samples times its gain and its ramps.
+/** @param {Plan} plan @param {number} a @param {number} b */
 export async function mix(plan, a, b) {
   const out = [new Float32Array(b - a), new Float32Array(b - a)];
   for (const [at, end, source, start, gain, rise, fall, , more] of plan.sounds) {
@@ -75,6 +77,10 @@ const WINDOW = 1440,
   MANY = Math.floor(BLOCK / HALF);
 export class Stretch {
   // `read(a, b)` gives samples [a, b) as two Float32Arrays; `from` is where it begins, `speed` how much faster.
+  /**
+   * @param {(a: any, b: any) => Promise<Float32Array<ArrayBuffer>[]>} read @param {any} from
+   * @param {number} speed
+   */
   constructor(read, from, speed) {
     this.read = read;
     this.from = from;
@@ -85,6 +91,7 @@ export class Stretch {
   }
 
   // The next `count` windows of output, HALF samples each.
+  /** @param {number} count */
   async next(count) {
     const first = Math.round(this.from + this.done * HALF * this.speed) - SEEK;
     const a = Math.min(first, this.last + HALF),
@@ -106,6 +113,7 @@ export class Stretch {
   }
 
   // Where near `want` the sound goes on most like what follows the last window.
+  /** @param {Float32Array} l @param {Float32Array} r @param {number} a @param {number} want */
   fit(l, r, a, want) {
     const goal = this.last + HALF - a;
     let best = 0,
@@ -130,6 +138,7 @@ export class Stretch {
 }
 
 // Samples [a, b) of a plan where a may lie before its start and b after its end.
+/** @param {Plan} plan @param {number} a @param {number} b */
 async function padded(plan, a, b) {
   const lo = Math.max(0, a),
     hi = Math.min(plan.samples, b),
@@ -144,9 +153,10 @@ async function padded(plan, a, b) {
 
 export class Sound {
   constructor() {
-    this.context = null;
-    /** Everything that is heard goes through here. @type {GainNode} */
+    /** @type {any} the AudioContext, once it is open */ this.context = null;
+    /** Everything that is heard goes through here. @type {GainNode|null} */
     this.out = null;
+    /** @type {any[]} */
     this.nodes = [];
     this.run = 0;
     /** How often it was begun, stopped or given another plan. */ this.changes = 0;
@@ -161,8 +171,9 @@ export class Sound {
   async open() {
     if (!this.context) {
       this.context = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
-      this.out = this.context.createGain();
-      this.out.connect(this.context.destination);
+      const out = this.context.createGain();
+      this.out = out;
+      out.connect(this.context.destination);
     }
     if (this.context.state !== "running")
       await Promise.race([this.context.resume(), new Promise((r) => setTimeout(r, 250))]);
@@ -170,27 +181,38 @@ export class Sound {
   }
 
   // Mix the first block from sample `from` on, so that `start` can begin at once.
+  /** @param {Plan} plan @param {number} from */
   async ready(plan, from, speed = 1) {
     this.stop();
     this.plan = plan;
-    this.stretch = speed === 1 ? null : new Stretch((a, b) => padded(plan, a, b), from, speed);
+    this.stretch =
+      speed === 1
+        ? null
+        : new Stretch((/** @type {any} */ a, /** @type {any} */ b) => padded(plan, a, b), from, speed);
     if (this.stretch) this.first = await this.stretch.next(MANY);
     else this.first = from < plan.samples ? await mix(plan, from, Math.min(plan.samples, from + BLOCK)) : null;
   }
 
   // Begin at context time `when` (seconds, on a sample) with `speed`; keeps a second and a half ahead.
+  /** @param {number} when @param {number} from @param {number} speed */
   start(when, from, speed) {
     this.began = { when, from, speed };
     this.changes++;
-    this.go(this.first, 0, when);
+    this.go(this.first ?? null, 0, when);
   }
 
   // From sample `at` of the output on (`first` is mixed already), at context time `t` or as soon as it can be.
+  /** @param {Float32Array<ArrayBuffer>[]|null} first @param {number} at @param {number} t */
   go(first, at, t) {
     const run = ++this.run,
       { when, from, speed } = this.began,
-      { plan, stretch } = this;
-    const put = (pair, at, t) => {
+      { stretch } = this,
+      plan = /** @type {Plan} */ (this.plan);
+    const put = (
+      /** @type {Float32Array<ArrayBuffer>[]} */ pair,
+      /** @type {number} */ at,
+      /** @type {number} */ t,
+    ) => {
       const buffer = this.context.createBuffer(2, pair[0].length, RATE);
       buffer.copyToChannel(pair[0], 0);
       buffer.copyToChannel(pair[1], 1);
@@ -226,6 +248,7 @@ export class Sound {
 
   // Another plan while it plays: what is heard goes over to it within a tenth of a second, on the sample; what was
   // scheduled plays until then.
+  /** @param {Plan} plan */
   async change(plan) {
     const mine = ++this.changes,
       { when, from } = this.began,

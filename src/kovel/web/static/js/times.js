@@ -6,11 +6,11 @@ const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
 
 /**
  * @param {string} text what was typed
- * @param {"moment"|"length"|"delta"|"minutes"|"seconds"|"timecode"} kind how it is meant
+ * @param {string} kind moment, length, delta, minutes, seconds, timecode: how it is meant
  * @param {{now?: number, start?: number, rate?: string, drop?: boolean}} [against]
  *   the frame that + and − count from; the
  *   timecode a film begins with; for a film that is not there yet, its rate and whether it drops frames
- * @returns {Promise<{frame?: number, said?: string, error?: string}>}
+ * @returns {Promise<{frame: number, said: string, error?: string}>} or what is wrong with it
  */
 export async function readTime(text, kind = "moment", { now = 0, start = 0, rate = "25", drop = false } = {}) {
   const q =
@@ -20,7 +20,7 @@ export async function readTime(text, kind = "moment", { now = 0, start = 0, rate
   try {
     return await (await fetch(q, { headers: { Accept: "application/json" } })).json();
   } catch {
-    return { error: "Kovel does not answer. Check that it still runs, then try again." };
+    return { frame: 0, said: "", error: "Kovel does not answer. Check that it still runs, then try again." };
   }
 }
 
@@ -38,9 +38,10 @@ export async function readValue(text, setting = "") {
   }
 }
 
-let told = null,
-  asked = 0,
+/** @type {HTMLElement|null} */ let told = null;
+let asked = 0,
   due = 0;
+/** @param {Element} field @param {string} text @param {boolean} bad */
 function place(field, text, bad) {
   if (!told) {
     told = document.createElement("output");
@@ -63,7 +64,10 @@ const hide = () => {
   if (told) told.hidden = true;
 };
 
-/** Shows beside a field what its text means; used by every field with data-time="kind". */
+/**
+ * Shows beside a field what its text means; used by every field with data-time="kind".
+ * @param {HTMLInputElement} field @param {string} kind
+ */
 export function understand(field, kind, text = field.value, against = {}) {
   const n = ++asked;
   clearTimeout(due);

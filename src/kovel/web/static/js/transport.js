@@ -7,6 +7,7 @@ import { onKeys } from "./keys.js";
 import { Player } from "./player.js";
 import { readTime } from "./times.js";
 
+/** @param {number} frame @param {number[]} rate */
 export function timecode(frame, rate, start = 0, drop = false) {
   // Display only; the server's timecode module is the truth and is what is stored.
   const n = Math.ceil(rate[0] / rate[1] - 1e-9);
@@ -18,11 +19,12 @@ export function timecode(frame, rate, start = 0, drop = false) {
       rest = f % ten;
     f += skip * 9 * tens + (rest >= n * 60 ? skip * (1 + Math.floor((rest - n * 60) / (n * 60 - skip))) : 0);
   }
-  const p = (x) => String(x).padStart(2, "0"),
+  const p = (/** @type {number} */ x) => String(x).padStart(2, "0"),
     s = Math.floor(f / n);
   return `${p(Math.floor(s / 3600) % 24)}:${p(Math.floor(s / 60) % 60)}:${p(s % 60)}${drop ? ";" : ":"}${p(f % n)}`;
 }
 
+/** @param {HTMLElement} root @param {string} planUrl */
 export async function transport(root, planUrl) {
   const canvas = $("canvas", root);
   const player = new Player(canvas, { pool: new URLSearchParams(location.search).has("pool") });
@@ -53,7 +55,7 @@ export async function transport(root, planUrl) {
     player.load(plan);
     show();
   };
-  const acts = {
+  /** @type {Record<string, () => unknown>} */ const acts = {
     toggle: () => player.toggle(),
     back: () => step(-1),
     ahead: () => step(1),
@@ -62,11 +64,11 @@ export async function transport(root, planUrl) {
     reverse: () => player.shuttle(-1),
     forward: () => player.shuttle(1),
   };
-  const step = (n) => {
+  const step = (/** @type {number} */ n) => {
     player.stop();
     player.seek(player.frame + n);
   };
-  root.addEventListener("click", (e) => {
+  root.addEventListener("click", (/** @type {MouseEvent} */ e) => {
     const b = inside(e, "[data-act]");
     if (b) acts[b.dataset.act]?.();
   });
@@ -102,7 +104,7 @@ export async function transport(root, planUrl) {
     field.focus();
     field.select();
   };
-  field.addEventListener("keydown", async (e) => {
+  field.addEventListener("keydown", async (/** @type {KeyboardEvent} */ e) => {
     if (e.key === "Escape") {
       back();
       return;

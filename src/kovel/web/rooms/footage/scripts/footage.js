@@ -10,7 +10,7 @@ form.addEventListener("htmx:xhr:loadstart", () => {
   began = performance.now();
   bar.hidden = false;
 });
-form.addEventListener("htmx:xhr:progress", (e) => {
+form.addEventListener("htmx:xhr:progress", (/** @type {CustomEvent} */ e) => {
   if (!e.detail.total) return;
   const x = e.detail.loaded / e.detail.total;
   bar.value = 100 * x;
@@ -23,23 +23,25 @@ form.addEventListener("htmx:afterRequest", () => {
   form.reset();
 });
 document.addEventListener("dragover", (e) => {
-  if (e.dataTransfer.types.includes("Files")) e.preventDefault();
+  if (e.dataTransfer?.types.includes("Files")) e.preventDefault();
 });
 document.addEventListener("drop", (e) => {
-  if (!e.dataTransfer.files.length) return;
+  if (!e.dataTransfer?.files.length) return;
   e.preventDefault();
   const input = $("input[type=file]", form);
-  input.files = e.dataTransfer.files;
+  input.files = e.dataTransfer?.files;
   input.dispatchEvent(new Event("change", { bubbles: true }));
 });
 
-const url = (row) => `${location.pathname.replace(/\/footage$/, "")}/recordings/${row.dataset.recording}/order`;
-const reorder = (u, values) => post(u, { target: "#recordings", swap: "outerHTML", values });
-let dragged = null;
+const url = (/** @type {HTMLElement} */ row) =>
+  `${location.pathname.replace(/\/footage$/, "")}/recordings/${row.dataset.recording}/order`;
+const reorder = (/** @type {string} */ u, /** @type {Record<string, any>} */ values) =>
+  post(u, { target: "#recordings", swap: "outerHTML", values });
+/** @type {HTMLElement|null} */ let dragged = null;
 const clear = () => $$(".drop-before").forEach((x) => x.classList.remove("drop-before"));
 document.addEventListener("dragstart", (e) => {
   dragged = inside(e, "tr[data-recording]");
-  if (dragged) e.dataTransfer.setData("text/plain", dragged.dataset.recording);
+  if (dragged) e.dataTransfer?.setData("text/plain", dragged.dataset.recording ?? "");
 });
 document.addEventListener("dragover", (e) => {
   const row = inside(e, "tr[data-recording]");
@@ -78,6 +80,6 @@ const isPoll = (/** @type {any} */ e) => e.detail.elt.id === "recordings" && e.d
 document.body.addEventListener("htmx:beforeRequest", (e) => {
   if (isPoll(e) && inUse()) e.preventDefault();
 });
-document.body.addEventListener("htmx:beforeSwap", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:beforeSwap", (/** @type {CustomEvent} */ e) => {
   if (isPoll(e) && inUse()) e.detail.shouldSwap = false;
 });

@@ -21,17 +21,18 @@ const form = byId("keep"),
   overview = byId("overview");
 const base = `/p/${log.dataset.project}`,
   here = `${base}/recordings/${log.dataset.recording}`;
-const words = [];
+/** @type {any[]} */ const words = [];
 const gather = () => {
   words.length = 0;
   for (const el of $$("#words .w")) words.push({ el, a: Number(el.dataset.a), b: Number(el.dataset.b) });
 };
 gather();
+/** @type {{in: number|null, out: number|null, [which: string]: number|null}} */
 let marks = { in: null, out: null };
 let moved = "in"; // the edge last moved
-let shown = { in: "", out: "" }; // what the fields were given to show
+/** @type {Record<string, string>} */ let shown = { in: "", out: "" }; // what the fields were given to show
 let snapping = false;
-const pc = (f) => `${(100 * f) / total}%`;
+const pc = (/** @type {number} */ f) => `${(100 * f) / total}%`;
 const player = await transport(
   $("[data-player]"),
   `/p/${log.dataset.project}/recordings/${log.dataset.recording}/plan`,
@@ -47,13 +48,14 @@ const loupes = ["in", "out"].map(
       total,
       words,
       get: () => marks[which],
-      set: (f) => mark(which, f),
-      go: (f) => player.seek(f),
-      near: (f, reach) => (snapping ? snapped(f, reach) : f),
+      set: (/** @type {any} */ f) => mark(which, f),
+      go: (/** @type {number} */ f) => player.seek(f),
+      near: (/** @type {any} */ f, /** @type {any} */ reach) => (snapping ? snapped(f, reach) : f),
     }),
 );
 
 // The word or pause edge within reach of a frame; the frame itself where there is none.
+/** @param {number} f @param {number} reach */
 function snapped(f, reach) {
   const near = words.slice(Math.max(0, find(f) - 4), find(f + reach)),
     pauses = along.known.pauses.filter(([a, b]) => b > f - reach && a < f + reach);
@@ -63,8 +65,9 @@ function snapped(f, reach) {
   ]).at;
 }
 
-let lit = []; // words inside in and out
+/** @type {any[]} */ let lit = []; // words inside in and out
 // How many words begin at or before a frame.
+/** @param {number} frame */
 function find(frame) {
   let lo = 0,
     hi = words.length;
@@ -76,6 +79,7 @@ function find(frame) {
   return lo;
 }
 
+/** @param {string} which @param {number} frame */
 function mark(which, frame) {
   frame = Math.max(0, Math.min(total, Math.round(frame)));
   marks[which] = frame;
@@ -112,7 +116,7 @@ function show() {
   lit = on;
 }
 
-let now = null;
+/** @type {HTMLElement|null} */ let now = null;
 player.addEventListener("time", () => {
   for (const l of loupes) if (l.get() === null) l.show(player.frame);
   byId("now").style.left = `${(100 * player.frame) / total}%`;
@@ -147,7 +151,7 @@ overviewOf({
   redrawn: () => loupes.forEach((l) => l.draw()),
   grown: () => along.loadAlong(),
 });
-const choose = (a, b) => {
+const choose = (/** @type {number} */ a, /** @type {number} */ b) => {
   marks = { in: a, out: b };
   show();
   player.seek(a);
@@ -165,7 +169,7 @@ const { boundary, endSlices, walk, judge, stand, standAt } = judging({
   marks: () => marks,
   choose,
 });
-document.body.addEventListener("htmx:afterSettle", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:afterSettle", (/** @type {CustomEvent} */ e) => {
   if (inside(e, "#clips")) {
     along.keptMarks();
     stand();
@@ -189,7 +193,7 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
   show();
   stand();
 });
-document.body.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt === form && e.detail.successful && e.detail.xhr.status === 200) {
     form.reset();
     marks = { in: null, out: null };
@@ -228,17 +232,16 @@ function snap() {
   snapping = !snapping;
   byId("snap").setAttribute("aria-pressed", snapping);
 }
-const turnBack = (redo) =>
+const turnBack = (/** @type {boolean} */ redo) =>
   post(`${base}/log/undo?rec=${log.dataset.recording}${redo ? "&redo=true" : ""}`, {
     target: "#report",
     swap: "none",
   });
 const best = $("#log [data-best]");
 function useBest() {
-  if (best) {
-    const [a, b] = best.dataset.best.split(",").map(Number);
-    choose(a, b);
-  }
+  if (!best) return;
+  const [a, b] = best.dataset.best.split(",").map(Number);
+  choose(a, b);
 }
 byId("snap").addEventListener("click", snap);
 byId("pull").addEventListener("click", pull);
@@ -246,13 +249,10 @@ byId("around").addEventListener("click", around);
 byId("use-best")?.addEventListener("click", useBest);
 
 const playRange = () => {
-  if (marks.in === null || marks.out === null) {
-    say("Set an in and an out point first.", true);
-    return;
-  }
+  if (marks.in === null || marks.out === null) return void say("Set an in and an out point first.", true);
   player.stop();
   player.seek(marks.in);
-  player.play(1, marks.out);
+  return void player.play(1, marks.out);
 };
 byId("play-range").addEventListener("click", playRange);
 markFields({

@@ -3,9 +3,10 @@ import { byId, focused } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 import { readTime } from "/static/js/times.js";
 
-/** @param {{form: any, player: import("/static/js/player.js").Player, shown: () => {in: string, out: string},
+/** @param {{form: any, player: import("/static/js/player.js").Player, shown: () => Record<string, string>,
  *   mark: (which: string, frame: number) => void, unset: (which: string) => void}} log */
 export function markFields({ form, player, shown, mark, unset }) {
+  /** @param {string} which */
   async function readMark(which, stay = true) {
     const field = byId(`${which}-tc`),
       text = field.value.trim();
@@ -29,7 +30,7 @@ export function markFields({ form, player, shown, mark, unset }) {
     return true;
   }
   for (const which of ["in", "out"]) byId(`${which}-tc`).addEventListener("change", () => readMark(which, false));
-  document.body.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
+  document.body.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
     if (e.detail.elt !== form || e.detail.xhr.status !== 202) return;
     const change = confirm(
       `“${form.elements.name.value.trim()}” is kept already. OK gives it this range; Cancel keeps both.`,
@@ -57,7 +58,7 @@ export function markFields({ form, player, shown, mark, unset }) {
     true,
   );
   // Enter in the last mark sets the range; what has no name yet is not kept by it.
-  byId("out-tc").addEventListener("keydown", (e) => {
+  byId("out-tc").addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     if (e.key !== "Enter" || form.elements.name.value.trim()) return;
     e.preventDefault();
     form.elements.name.focus();

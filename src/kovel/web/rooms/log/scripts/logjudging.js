@@ -9,8 +9,8 @@ export const keep = (url, values) => post(url, { target: "#clips", swap: "outerH
 /** @param {{base: string, here: string, player: import("/static/js/player.js").Player, rate: [number, number],
  *   marks: () => {in: number|null, out: number|null}, choose: (a: number, b: number) => void}} log */
 export function judging({ base, here, player, rate, marks, choose }) {
-  let walking = null; // id of the subclip being walked through
-  let slice = null;
+  /** @type {string|null} */ let walking = null; // id of the subclip being walked through
+  /** @type {number|null} */ let slice = null;
   function boundary() {
     const f = player.frame;
     if (slice === null) {
@@ -34,6 +34,7 @@ export function judging({ base, here, player, rate, marks, choose }) {
   const stand = () => {
     for (const c of rows()) c.classList.toggle("is-here", c.dataset.clip === walking);
   };
+  /** @param {number} by */
   function walk(by, play = false) {
     const all = rows();
     if (!all.length) return;
@@ -46,9 +47,10 @@ export function judging({ base, here, player, rate, marks, choose }) {
     if (play) player.play(1, marks().out);
   }
   let before = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
-  const judge = (verdict) => {
+  const judge = (/** @type {any} */ verdict) => {
     before = before.then(() => judged(verdict));
   };
+  /** @param {any} verdict */
   async function judged(verdict) {
     if (!rows().some((c) => c.dataset.clip === walking)) {
       const open = rows().find((c) => !c.dataset.verdict);

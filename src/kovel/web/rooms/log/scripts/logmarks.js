@@ -2,13 +2,16 @@
 import { $, $$, byId } from "/static/js/dom.js";
 
 /**
- * @param {string} here address of the recording
- * @param {number} total its frames
+ * @param {string} here address of the recording @param {number} total its frames
  * @param {{choose: (a: number, b: number) => void, seek: (frame: number) => void}} room
  */
 export function alongTheRecording(here, total, { choose, seek }) {
-  let along = { speakers: [], pauses: [], used: [] };
-  const pc = (f) => `${(100 * f) / total}%`;
+  /** @type {Record<string, any[]>} */ let along = { speakers: [], pauses: [], used: [] };
+  const pc = (/** @type {number} */ f) => `${(100 * f) / total}%`;
+  /**
+   * @param {string} kind @param {number} a @param {number|null} b @param {string} label
+   * @param {() => void} [click]
+   */
   function bar(kind, a, b, label, click) {
     /** @type {any} */ const el = document.createElement(click ? "button" : "span");
     if (click) {

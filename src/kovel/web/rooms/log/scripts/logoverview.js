@@ -6,11 +6,11 @@ import { forget, wave } from "/static/js/peaks.js";
  *   player: import("/static/js/player.js").Player, mark: (which: string, frame: number) => void,
  *   edge: (which: string) => number|null, redrawn: () => void, grown: () => void}} log */
 export function overviewOf({ overview, total, fps, recording, player, mark, edge, redrawn, grown }) {
-  const frameAt = (e) => {
+  const frameAt = (/** @type {PointerEvent} */ e) => {
     const r = overview.getBoundingClientRect();
     return ((e.clientX - r.left) / r.width) * total;
   };
-  let held = null;
+  /** @type {string|null} */ let held = null;
   overview.addEventListener("pointerdown", (e) => {
     if (inside(e, ".kept, .marker, .used")) return;
     held = target(e).id === "edge-in" ? "in" : target(e).id === "edge-out" ? "out" : "head";
@@ -28,7 +28,7 @@ export function overviewOf({ overview, total, fps, recording, player, mark, edge
   overview.addEventListener("pointerup", () => {
     held = null;
   });
-  const draw = () => wave($("canvas", overview), recording, 0, total / fps);
+  const draw = () => wave($("canvas", overview), num(recording), 0, total / fps);
   draw();
   new ResizeObserver(draw).observe(overview);
   const again = () => {
@@ -38,7 +38,7 @@ export function overviewOf({ overview, total, fps, recording, player, mark, edge
   document.addEventListener("look", again);
   // There is more of its sound, or all of it.
   document.body.addEventListener("grown", () => {
-    for (const id of [recording, num(recording)]) forget(id);
+    forget(num(recording));
     again();
     grown();
   });

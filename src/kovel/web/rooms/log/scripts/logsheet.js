@@ -9,7 +9,7 @@ const sheet = () => byId("sheet");
 const rows = () => [...sheet().querySelectorAll("[data-id]")];
 const query = () => sheet().dataset.query;
 const at = () => focused()?.closest?.("[data-id]");
-let stood = null; // the row that had the focus before the sheet was drawn anew
+/** @type {null} */ let stood = null; // the row that had the focus before the sheet was drawn anew
 
 const count = () => {
   sheet().querySelector("[data-chosen]").textContent = new Set(
@@ -23,7 +23,7 @@ document.addEventListener("focusin", (e) => {
   const r = inside(e, "[data-id]");
   if (r) stood = r.dataset.id;
 });
-document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:configRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt.id !== "several") return;
   const p = e.detail.parameters,
     n = rows().filter((r) => !r.classList.contains("verdict-drop")).length;
@@ -38,7 +38,9 @@ document.body.addEventListener("htmx:afterSettle", () => {
     sheet().querySelector(`[data-id="${stood}"]`)?.focus({ preventScroll: true });
 });
 
-const send = (url, values, swap = "outerHTML") => post(url, { target: "#sheet", swap, values });
+const send = (/** @type {string} */ url, /** @type {Record<string, any>} */ values, swap = "outerHTML") =>
+  post(url, { target: "#sheet", swap, values });
+/** @param {any} id @param {any} before */
 function arrange(id, before) {
   const ids = rows()
       .map((r) => r.dataset.id)
@@ -48,10 +50,11 @@ function arrange(id, before) {
   return send(`${base}/board?${query()}`, { ids });
 }
 
-const stepped = (by) => {
+const stepped = (/** @type {number} */ by) => {
   const all = rows();
   all[Math.max(0, Math.min(all.length - 1, all.indexOf(at()) + by))]?.focus();
 };
+/** @param {string} verdict */
 function judge(verdict) {
   const here = at(),
     pick = here && $("select[name=verdict]", here);
@@ -61,7 +64,7 @@ function judge(verdict) {
   here.className = here.className.replace(/verdict-\w+/, `verdict-${verdict}`);
   return stepped(1);
 }
-/** Moves the card that has the focus on the storyboard. */
+/** Moves the card that has the focus on the storyboard. @param {number} by */
 function moved(by) {
   const here = at(),
     all = rows(),
@@ -69,7 +72,8 @@ function moved(by) {
   if (!here?.closest("[data-board]")) return false;
   return all[to] && arrange(here.dataset.id, all[by < 0 ? to : to + 1]?.dataset.id);
 }
-const turned = (redo) => post(`${base}/undo${redo ? "?redo=true" : ""}`, { target: "#report", swap: "none" });
+const turned = (/** @type {boolean} */ redo) =>
+  post(`${base}/undo${redo ? "?redo=true" : ""}`, { target: "#report", swap: "none" });
 onKeys({
   undo: () => turned(false),
   redo: () => turned(true),
@@ -91,7 +95,7 @@ onKeys({
   to_end: () => sheet().querySelector('[name=do][value="to-end"]').click(),
 });
 
-let held = null;
+/** @type {HTMLElement|null} */ let held = null;
 document.addEventListener("dragstart", (e) => {
   held = inside(e, "[data-board] .card");
   held?.classList.add("is-held");

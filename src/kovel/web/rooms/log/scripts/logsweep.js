@@ -6,16 +6,17 @@ import { inside } from "/static/js/dom.js";
  *   set: (marks: {in: number, out: number}) => void}} log */
 export function sweeping({ words, find, total, fps, player, set }) {
   const AIR = Math.round(fps * 0.08);
-  let from = null;
+  /** @type {HTMLElement|null} */ let from = null;
   document.addEventListener("pointerdown", (e) => {
     from = inside(e, "#words .w");
     if (from) e.preventDefault();
   });
   document.addEventListener("pointermove", (e) => {
     if (!from || !e.buttons) return;
+    /** @type {HTMLElement|null|undefined} */
     const to = document.elementFromPoint(e.clientX, e.clientY)?.closest?.("#words .w");
     if (!to || to === from) return;
-    const index = (el) => {
+    const index = (/** @type {HTMLElement} */ el) => {
       let i = find(Number(el.dataset.a)) - 1;
       while (i > 0 && words[i].el !== el) i--;
       return i;

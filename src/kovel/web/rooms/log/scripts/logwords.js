@@ -6,6 +6,7 @@ import { post } from "/static/js/base.js";
 export function correcting(here) {
   const edit = byId("word-edit"),
     who = byId("who-edit");
+  /** @param {HTMLElement} form @param {Element} el */
   function beside(form, el) {
     const r = el.getBoundingClientRect();
     form.hidden = false;
@@ -16,19 +17,21 @@ export function correcting(here) {
     first.focus();
     first.select();
   }
+  /** @param {HTMLElement} el */
   function editWord(el) {
     edit.word = el;
     edit.elements.text.value = el.textContent;
     who.hidden = true;
     beside(edit, el);
   }
+  /** @param {string} path @param {Record<string, any>} values */
   async function wordsChange(path, values, target = "#words") {
     edit.hidden = who.hidden = true;
     const top = byId("words").scrollTop;
     await post(`${here}/words/${path}`, { target, swap: "outerHTML", values });
     byId("words").scrollTop = top;
   }
-  const change = (values) => {
+  const change = (/** @type {Record<string, any>} */ values) => {
     const turn = edit.word.closest(".turn");
     return wordsChange(
       "correct",
@@ -42,13 +45,13 @@ export function correcting(here) {
       turn,
     );
   };
-  edit?.addEventListener("submit", (e) => {
+  edit?.addEventListener("submit", (/** @type {Event} */ e) => {
     e.preventDefault();
     change({ text: edit.elements.text.value });
   });
   edit?.querySelector("[data-join]").addEventListener("click", () => change({ how: "join" }));
   edit?.querySelector("[data-out]").addEventListener("click", () => change({ text: "" }));
-  who?.addEventListener("submit", (e) => {
+  who?.addEventListener("submit", (/** @type {Event} */ e) => {
     e.preventDefault();
     wordsChange("speaker", {
       start: who.turn.dataset.first,
@@ -72,7 +75,7 @@ export function correcting(here) {
     } else if (!inside(e, ".popover") && e.detail < 2) edit.hidden = who.hidden = true;
   });
   for (const f of [edit, who])
-    f?.addEventListener("keydown", (e) => {
+    f?.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
       if (e.key === "Escape") {
         f.hidden = true;
         e.stopPropagation();

@@ -10,6 +10,7 @@ const room = byId("shots"),
 waves(room);
 
 class Shot {
+  /** @param {ParentNode} section */
   constructor(section) {
     this.form = $("form", section);
     this.hold = $(".shot-hold", section);
@@ -18,28 +19,35 @@ class Shot {
     this.bar = $(".shot-range", section);
     this.total = Number(this.el.dataset.total);
     this.a = this.b = null;
-    const at = (e) => {
+    const at = (/** @type {PointerEvent} */ e) => {
       const r = this.faces.getBoundingClientRect();
       return Math.max(0, Math.min(this.total, Math.round(((e.clientX - r.left) / r.width) * this.total)));
     };
-    this.faces.addEventListener("pointerdown", (e) => {
+    this.faces.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
       this.faces.setPointerCapture(e.pointerId);
       this.from = at(e);
       this.hold.focus();
     });
-    this.faces.addEventListener("pointermove", (e) => {
+    this.faces.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
       if (this.from !== undefined && e.buttons && at(e) !== this.from)
-        this.set(...[this.from, at(e)].sort((x, y) => x - y));
+        this.set(Math.min(this.from, at(e)), Math.max(this.from, at(e)));
     });
     this.faces.addEventListener("pointerup", () => {
       this.from = undefined;
     });
     $("button[data-best]", section)?.addEventListener("click", () => this.best());
-    this.hold.addEventListener("keydown", (e) => {
+    this.hold.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
       if (typing(e)) return;
       const n = e.shiftKey ? 5 : 1,
-        by = { ArrowLeft: [-n, -n], ArrowRight: [n, n], "]": [0, 1], "}": [0, -1], "[": [1, 0], "{": [-1, 0] }[e.key];
-      if (by && this.a !== null) {
+        by = /** @type {Record<string, number[]>} */ ({
+          ArrowLeft: [-n, -n],
+          ArrowRight: [n, n],
+          "]": [0, 1],
+          "}": [0, -1],
+          "[": [1, 0],
+          "{": [-1, 0],
+        })[e.key];
+      if (by && this.a !== null && this.b !== null) {
         const a = this.a + by[0],
           b = this.b + by[1];
         if (a >= 0 && b <= this.total && a < b) this.set(a, b);
@@ -52,7 +60,7 @@ class Shot {
       this.form.elements[k].addEventListener("input", () => {
         this.bar.hidden = true;
       });
-    this.form.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
+    this.form.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
       if (e.detail.successful) {
         this.set(null, null);
         this.form.reset();
@@ -61,15 +69,17 @@ class Shot {
   }
 
   best() {
-    if (this.el.dataset.best) this.set(...this.el.dataset.best.split(",").map(Number));
+    if (this.el.dataset.best)
+      this.set(.../** @type {[number, number]} */ (this.el.dataset.best.split(",").map(Number)));
     else say("This shot is too short for a suggestion.", true);
   }
 
+  /** @param {number|null} a @param {number|null} b */
   set(a, b) {
     this.a = a;
     this.b = b;
     this.bar.hidden = a === null;
-    if (a === null) return;
+    if (a === null || b === null) return;
     this.bar.style.left = `${(100 * a) / this.total}%`;
     this.bar.style.width = `${(100 * (b - a)) / this.total}%`;
     this.form.elements.start.value = timecode(a, rate);

@@ -6,13 +6,13 @@ import { $, $$, byId, num } from "/static/js/dom.js";
 export function filmStrip({ base, place, zoom, player, chosen }) {
   const film = () => byId("film-in"),
     shots = () => $$(".film-shot", place),
-    shot = (id) => $(`.film-shot[data-id="${id}"]`, place),
-    about = (el) => ({
+    shot = (/** @type {number} */ id) => $(`.film-shot[data-id="${id}"]`, place),
+    about = (/** @type {HTMLElement} */ el) => ({
       id: num(el.dataset.id),
       kind: el.dataset.kind === "piece" ? "piece" : "cover", // a title is laid like one
       at: num(el.dataset.at),
       length: num(el.dataset.length),
-      lane: el.closest(".film-row").dataset.lane,
+      lane: /** @type {HTMLElement} */ (el.closest(".film-row")).dataset.lane,
     });
   const px = () => num(film()?.dataset.px) || 1;
   function scale() {

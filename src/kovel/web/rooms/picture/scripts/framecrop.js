@@ -5,8 +5,7 @@ const SIDES = ["left", "top", "right", "bottom"],
   MOST = 90; // percent
 
 /**
- * @param {import("/static/js/player.js").Player} player
- * @param {object} room
+ * @param {import("/static/js/player.js").Player} player @param {object} room
  * @param {() => any} room.begin what is framed: its layer, part, frame of its run, id
  * @param {() => {w: number, h: number, left: number, top: number}} room.shown the picture on the screen
  * @param {(command: string, params: object) => Promise<any>} room.edit
@@ -14,7 +13,7 @@ const SIDES = ["left", "top", "right", "bottom"],
  */
 export function frameCrop(player, { begin, shown, edit, tell }) {
   const canvas = player.canvas;
-  /** Where the layer's image lies on the screen: left, top, right, bottom. */
+  /** Where the layer's image lies on the screen: left, top, right, bottom. @param {Held} held */
   function image(held) {
     const box = shown(),
       [px, py, pw, ph] = held.l[4]?.place || [0, 0, 1, 1],
@@ -25,14 +24,14 @@ export function frameCrop(player, { begin, shown, edit, tell }) {
       top = box.top + py * box.h + (ph * box.h - h) * y;
     return { left, top, w, h };
   }
-  canvas.addEventListener("pointerdown", (e) => {
+  canvas.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     if (e.button || !e.altKey || canvas.dataset.pick) return;
     e.preventDefault();
     e.stopImmediatePropagation();
     const held = begin();
     if (!held) return;
     const mirrored = held.part.flip ? 2 : 0, // its left side is seen on the right
-      seen = (i) => (i % 2 ? i : (i + mirrored) % 4);
+      seen = (/** @type {number} */ i) => (i % 2 ? i : (i + mirrored) % 4);
     const im = image(held),
       crop = [...(held.part.crop || [0, 0, 0, 0])],
       was = [...crop];
@@ -48,7 +47,7 @@ export function frameCrop(player, { begin, shown, edit, tell }) {
       sign = near < 2 ? 1 : -1,
       across = near % 2 === 0;
     canvas.setPointerCapture(e.pointerId);
-    const move = (m) => {
+    const move = (/** @type {PointerEvent} */ m) => {
       const by = across ? (m.clientX - e.clientX) / im.w : (m.clientY - e.clientY) / im.h,
         other = crop[(side + 2) % 4];
       crop[side] = Math.max(0, Math.min(MOST / 100, 0.98 - other, was[side] + sign * by));

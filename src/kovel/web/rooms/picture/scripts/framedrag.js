@@ -8,8 +8,7 @@ import { frameCrop } from "./framecrop.js";
 import { at as partAt, WHOLE } from "/static/js/framing.js";
 
 /**
- * @param {import("/static/js/player.js").Player} player
- * @param {object} room
+ * @param {import("/static/js/player.js").Player} player @param {object} room
  * @param {() => {id: number, at: number, length: number, kind: string}|null} room.one what is chosen, if one thing
  * @param {(command: string, params: object) => Promise<any>} room.edit
  * @param {(text: string) => void} room.tell
@@ -37,6 +36,7 @@ export function frameDrag(player, { one, edit, tell }) {
     const part = { ...WHOLE, ...(found.l[4]?.part || {}) };
     return { ...found, part, was: partAt(part, found.k), wide: [1, 1] };
   }
+  /** @param {Held} held @param {number[]} now */
   function show(held, now) {
     draft = now;
     held.l[4] = {
@@ -46,13 +46,14 @@ export function frameDrag(player, { one, edit, tell }) {
     player.shown = null;
     tell(`${now[0].toFixed(1)} %, ${(now[1] * 100).toFixed(1)} % across, ${(now[2] * 100).toFixed(1)} % down`);
   }
-  const round = (x) => Math.round(x * 10) / 10;
+  const round = (/** @type {number} */ x) => Math.round(x * 10) / 10;
+  /** @param {Held} held @param {number[]} now */
   async function keep(held, now, move = false) {
     const at = player.frame;
     draft = null;
-    const [zoom, x, y] = now.map((v, i) => (i ? round(v * 100) : round(v)));
-    const was = held.was.map((v, i) => (i ? round(v * 100) : round(v)));
-    const given = {};
+    const [zoom, x, y] = now.map((/** @type {number} */ v, /** @type {any} */ i) => (i ? round(v * 100) : round(v)));
+    const was = held.was.map((/** @type {number} */ v, /** @type {any} */ i) => (i ? round(v * 100) : round(v)));
+    /** @type {Record<string, number>} */ const given = {};
     for (const [i, name, value] of /** @type {[number, string, number][]} */ ([
       [0, "zoom", zoom],
       [1, "across", x],
@@ -62,7 +63,8 @@ export function frameDrag(player, { one, edit, tell }) {
     if (!Object.keys(given).length) return void player.reload();
     return edit("frame_here", { item: held.item, at, ...given, ...(move ? { move: true } : {}) });
   }
-  const clamp = (v, a, b) => Math.min(b, Math.max(a, v));
+  const clamp = (/** @type {number} */ v, /** @type {number} */ a, /** @type {number} */ b) =>
+    Math.min(b, Math.max(a, v));
 
   // A drag moves what is seen with the hand: the room that is left is shared out anew.
   /** @param {any} held @param {number[]} was @param {number} dx @param {number} dy */
@@ -70,7 +72,7 @@ export function frameDrag(player, { one, edit, tell }) {
     const [zoom, x, y] = was;
     const place = held.l[4]?.place || [0, 0, 1, 1],
       z = zoom / 100,
-      share = (room, by) => (Math.abs(room) < 0.002 ? 0 : by / room);
+      share = (/** @type {number} */ room, /** @type {number} */ by) => (Math.abs(room) < 0.002 ? 0 : by / room);
     return [
       zoom,
       clamp(x + share(place[2] * (1 - z * held.wide[0]), dx), 0, 1),
@@ -78,6 +80,7 @@ export function frameDrag(player, { one, edit, tell }) {
     ];
   }
   // How much wider and higher than its place the image is at 100 %, for what fills its place.
+  /** @param {Held} held */
   function wideOf(held) {
     const place = held.l[4]?.place || [0, 0, 1, 1];
     if (held.part.fit !== "filled") return [1, 1];
@@ -101,7 +104,7 @@ export function frameDrag(player, { one, edit, tell }) {
     return held && { ...held, wide: wideOf(held) };
   };
   frameCrop(player, { begin: all, shown, edit, tell }); // first: it takes what is dragged with Alt
-  canvas.addEventListener("pointerdown", (e) => {
+  canvas.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     if (e.button || canvas.dataset.pick) return;
     const held = begin();
     if (!held) return;
@@ -111,7 +114,7 @@ export function frameDrag(player, { one, edit, tell }) {
     const box = shown();
     let now = held.was,
       told = false;
-    const move = (m) => {
+    const move = (/** @type {PointerEvent} */ m) => {
       now = moved(held, held.was, (m.clientX - e.clientX) / box.w, (m.clientY - e.clientY) / box.h);
       if (
         !told &&
@@ -136,6 +139,7 @@ export function frameDrag(player, { one, edit, tell }) {
   });
 
   /** @type {any} */ let turning = null;
+  /** @param {(now: any, held: any) => number[]} change */
   function step(change) {
     turning ??= begin();
     if (!turning) return;
@@ -149,10 +153,10 @@ export function frameDrag(player, { one, edit, tell }) {
       if (held && now) void keep(held, now);
     }, 350);
   }
-  const zoomed = (by) => step(([z, x, y]) => [within("zoom", z + by), x, y]);
+  const zoomed = (/** @type {number} */ by) => step(([z, x, y]) => [within("zoom", z + by), x, y]);
   canvas.addEventListener(
     "wheel",
-    (e) => {
+    (/** @type {WheelEvent} */ e) => {
       if (!one()) return;
       e.preventDefault();
       zoomed(e.deltaY < 0 ? 2 : -2);
@@ -161,7 +165,8 @@ export function frameDrag(player, { one, edit, tell }) {
   );
   return {
     zoom: zoomed,
-    nudge: (dx, dy) => step(([z, x, y]) => [z, clamp(x + dx, 0, 1), clamp(y + dy, 0, 1)]),
+    nudge: (/** @type {any} */ dx, /** @type {any} */ dy) =>
+      step(([z, x, y]) => [z, clamp(x + dx, 0, 1), clamp(y + dy, 0, 1)]),
     /** The frame as it stands becomes a moment of a push at the playhead, a little nearer than at its other end. */
     push() {
       const held = begin();

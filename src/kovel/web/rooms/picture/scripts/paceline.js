@@ -13,7 +13,7 @@ export function paceLine(panel, room) {
     open = false;
   const keep = () => (place ? "place" : "shot");
   const item = () => num(pace().dataset.item);
-  /** Where in the drawing a pointer is, as a moment of the shot and percent. */
+  /** Where in the drawing a pointer is, as a moment of the shot and percent. @param {MouseEvent} e */
   function under(e) {
     const r = byId("pace-draw").getBoundingClientRect(),
       d = pace().dataset,
@@ -27,7 +27,9 @@ export function paceLine(panel, room) {
     ];
   }
   /** All moments of the ramp but that of one button: those that are trimmed off stay. */
-  const rows = (without) => JSON.parse(pace().dataset.line).filter((m) => m[0] !== num(without?.dataset.at ?? NaN));
+  const rows = (/** @type {HTMLElement|undefined} */ without = undefined) =>
+    JSON.parse(pace().dataset.line).filter((/** @type {number[]} */ m) => m[0] !== num(without?.dataset.at ?? NaN));
+  /** @param {any[] | Iterable<readonly [any, any]>} line @param {number} [focus] */
   async function send(line, focus) {
     const seen = new Map(line);
     const sorted = [...seen.entries()].sort((a, b) => a[0] - b[0]);
@@ -55,8 +57,8 @@ export function paceLine(panel, room) {
     const b = inside(e, "#pace-draw button");
     if (!b) return;
     b.setPointerCapture(e.pointerId);
-    let now = null;
-    const move = (f) => {
+    /** @type {any[]|null} */ let now = null;
+    const move = (/** @type {PointerEvent} */ f) => {
       const r = byId("pace-draw").getBoundingClientRect();
       now = under(f);
       b.style.left = `${((f.clientX - r.left) / r.width) * 100}%`;
@@ -121,7 +123,7 @@ export function paceLine(panel, room) {
       const typed = byId("pace-here").value.replace(/[%\s]/g, "").replace(",", ".") || "400";
       // what was seen is seen on, wherever it lies now: the next moment is set from there
       const asked = { item: item(), at: room.player.frame, percent: num(typed), keep: keep() };
-      return room.edit("ramp_here", asked, (got) => room.player.seek(got.playhead));
+      return room.edit("ramp_here", asked, (/** @type {any} */ got) => room.player.seek(got.playhead));
     },
     unramp: () => room.edit("set_ramp", { item: item(), line: [], keep: keep() }),
     /** What is seen now lands where the playhead is when this is done a second time. */

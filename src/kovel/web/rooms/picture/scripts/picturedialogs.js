@@ -1,5 +1,5 @@
 // The Picture room's dialogs, what is picked in the picture, and the panel's files: tables, fonts, saved looks.
-import { byId, num, target } from "/static/js/dom.js";
+import { byId, num, target, brush } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 
 /** @param {{base: string, panel: HTMLElement, player: import("/static/js/player.js").Player,
@@ -7,8 +7,14 @@ import { say } from "/static/js/base.js";
  *   send: (url: string, values: object, then?: (got: any) => void) => any,
  *   setRows: (settings: object, did: string) => any}} room */
 export function dialogs({ base, panel, player, acts, first, edit, send, setRows }) {
+  acts["table-out"] = async () => {
+    const url = `${base}/look.cube?at=${player.frame}&item=${first()?.id}`,
+      r = await fetch(url, { headers: { Accept: "application/json" } });
+    if (!r.ok) return say((await r.json()).error, true);
+    return location.assign(url);
+  };
   // A grey that is picked: the mean of a few pixels of the picture as filmed.
-  player.canvas.addEventListener("click", async (e) => {
+  player.canvas.addEventListener("click", async (/** @type {MouseEvent} */ e) => {
     const c = player.canvas;
     if (c.dataset.pick !== "1") return;
     const r = c.getBoundingClientRect(),
@@ -19,7 +25,7 @@ export function dialogs({ base, panel, player, acts, first, edit, send, setRows 
     player.plainly = true;
     player.shown = null;
     player.draw(player.frame);
-    const d = c.getContext("2d").getImageData(Math.max(0, x - 3), Math.max(0, y - 3), 7, 7).data;
+    const d = brush(c).getImageData(Math.max(0, x - 3), Math.max(0, y - 3), 7, 7).data;
     player.plainly = was;
     player.shown = null;
     acts.white();
@@ -41,7 +47,9 @@ export function dialogs({ base, panel, player, acts, first, edit, send, setRows 
     if (!byId("match-dialog").open) return;
     const r = await fetch(`${base}/others?recording=${byId("panel-of").dataset.recording}`);
     const list = byId("match-other");
-    list.replaceChildren(...(await r.json()).map(([id, name]) => new Option(name, id)));
+    list.replaceChildren(
+      ...(await r.json()).map((/** @type {[string, string]} */ [id, name]) => new Option(name, id)),
+    );
   });
   byId("match-form").addEventListener("submit", () => {
     const other = num(byId("match-other").value);

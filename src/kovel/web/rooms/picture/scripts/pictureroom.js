@@ -36,6 +36,7 @@ const strip = filmStrip({ base, place, zoom, player, chosen }),
 
 // ---- what is chosen
 let asked = 0;
+/** @param {number|null} id */
 function choose(id, more = false) {
   if (id === null) chosen.clear();
   else if (more && chosen.has(id)) chosen.delete(id);
@@ -69,6 +70,7 @@ async function anew() {
   await drawFilm();
   await showPanel();
 }
+/** @param {Answer} got @param {string} chosenThen */
 async function done(got, chosenThen) {
   if (got.did) say([`${got.did}.`, ...(got.notes || [])].join(" "));
   if (film() && got.revision !== undefined) film().dataset.revision = got.revision;
@@ -96,12 +98,15 @@ const scope = settingsPanel(panel, {
   listenAlone: () => {},
 });
 const choice = roomChoice({ first, choose, player, chosen: () => chosen, marks: { a: null, b: null } });
-const tell = (text) => (byId("chosen-said").textContent = text);
+const tell = (/** @type {any} */ text) => (byId("chosen-said").textContent = text);
 const pace = paceLine(panel, { edit, tell, player, say });
 const frame = frameDrag(player, { one, edit, tell });
 
 // ---- what the room does
-/** Sets several settings at the scope that is picked, in one step. */
+/**
+ * Sets several settings at the scope that is picked, in one step.
+ * @param {{ [s: string]: any; } | ArrayLike<any>} settings @param {any} did
+ */
 async function setRows(settings, did) {
   const where = scope();
   if (where === "recording") {
@@ -114,8 +119,9 @@ async function setRows(settings, did) {
   await edit("set_several", { rows, did });
 }
 const need = () => chosen.size || say("Choose a piece or a cover first (G, V).", true) || false;
-const toggle = (name, on) => $(`[data-do=${name}]`).setAttribute("aria-pressed", String(on));
-const acts = {
+const toggle = (/** @type {string} */ name, /** @type {boolean} */ on) =>
+  $(`[data-do=${name}]`).setAttribute("aria-pressed", String(on));
+/** @type {Record<string, () => unknown>} */ const acts = {
   undo: () => step("undo"),
   redo: () => step("redo"),
   push: () => need() && edit("push", { items: [...chosen], last: 112 }),
@@ -157,17 +163,10 @@ const acts = {
     say(on ? "Click something in the picture that was grey or white in truth. Esc: never mind." : "Nothing picked.");
   },
   upright: () => byId("upright-dialog").showModal(),
-  "table-out": async () => {
-    const url = `${base}/look.cube?at=${player.frame}&item=${first().id}`,
-      r = await fetch(url, { headers: { Accept: "application/json" } });
-    if (!r.ok) return say((await r.json()).error, true);
-    return location.assign(url);
-  },
   "save-look": () => need() && byId("save-dialog").showModal(),
   "drop-look": () => {
     const name = byId("saved").value;
-    if (!name) return say("Pick a saved look in the list first.", true);
-    return send(`${base}/looks/away`, { name });
+    return name ? send(`${base}/looks/away`, { name }) : say("Pick a saved look in the list first.", true);
   },
   ramp: pace.ramp,
   unramp: pace.unramp,
@@ -179,10 +178,11 @@ const acts = {
   nearer: () => nearer(8),
   farther: () => nearer(-8),
 };
-room.addEventListener("click", (e) => {
+room.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const b = inside(e, "[data-do]");
   if (b) acts[b.dataset.do]?.();
 });
+/** @param {number} by */
 function nearer(by) {
   zoom.value = String(Math.max(0, Math.min(100, num(zoom.value) + by)));
   void drawFilm();
@@ -196,7 +196,7 @@ addEventListener("resize", () => {
 dialogs({ base, panel, player, acts, first, edit, send, setRows });
 
 // ---- choosing
-place.addEventListener("click", (e) => {
+place.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const el = inside(e, ".film-shot");
   const r = film().getBoundingClientRect();
   player.stop();
@@ -219,8 +219,8 @@ const { next, along, alike, copy, paste } = walking({
 });
 
 // ---- keys
-const seams = () => [0, ...player.plan.seams.map((s) => s[0]), player.plan.length];
-const seek = (f) => {
+const seams = () => [0, ...player.plan.seams.map((/** @type {any[]} */ s) => s[0]), player.plan.length];
+const seek = (/** @type {number} */ f) => {
   player.stop();
   player.seek(f);
 };

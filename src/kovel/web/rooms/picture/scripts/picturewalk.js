@@ -5,15 +5,17 @@ import { say } from "/static/js/base.js";
 /** @param {any} room what the Picture room lends */
 export function walking({ base, place, player, strip, first, choose, showPanel, need, edit }) {
   const { shots, shot, about, mark, chosen } = strip;
-  let copiedFrom = null;
+  /** @type {null} */ let copiedFrom = null;
+  /** @param {any} kind */
   function next(kind) {
     const rows = shots()
       .map(about)
-      .filter((b) => b.kind === kind && b.at <= player.frame && player.frame < b.at + b.length);
+      .filter((/** @type {Block} */ b) => b.kind === kind && b.at <= player.frame && player.frame < b.at + b.length);
     if (!rows.length) return say(`There is no ${kind} at the playhead.`, true);
-    const i = rows.findIndex((b) => chosen.has(b.id));
+    const i = rows.findIndex((/** @type {Block} */ b) => chosen.has(b.id));
     return choose(rows[(i + 1) % rows.length].id);
   }
+  /** @param {number} by */
   function along(by) {
     const b = first(),
       lane = b ? b.lane : "dialogue",

@@ -6,9 +6,11 @@ import { RATE } from "/static/js/sound.js";
 const LONG = 8; // seconds around the playhead, where nothing is marked
 
 export class BeforeAfter {
+  /** @param {{project: string, player: import("/static/js/player.js").Player,
+   *   stretch: (long: number) => {recording: number, a: number, b: number, wanted: Record<string, any>}|null}} room */
   constructor(room) {
     this.room = room;
-    this.on = null;
+    /** What is heard by turns. @type {any} */ this.on = null;
   }
 
   /** Begins, changes over, or (`end`) ends. */
@@ -40,7 +42,8 @@ export class BeforeAfter {
     }
     const { sound } = this.room.player;
     await sound.open();
-    const context = sound.context,
+    const context = /** @type {AudioContext} */ (sound.context),
+      out = /** @type {GainNode} */ (sound.out),
       begun = context.currentTime + 0.05;
     const loops = [raw, cleaned].map((x) => {
       const buffer = context.createBuffer(ch, x.length / ch, RATE);
@@ -53,7 +56,7 @@ export class BeforeAfter {
         gain = context.createGain();
       node.buffer = buffer;
       node.loop = true;
-      node.connect(gain).connect(sound.out);
+      node.connect(gain).connect(out);
       node.start(begun);
       return { node, gain };
     });
@@ -65,7 +68,7 @@ export class BeforeAfter {
 
   show() {
     const { loops, context, after } = this.on;
-    loops.forEach(({ gain }, k) =>
+    loops.forEach((/** @type {{gain: GainNode}} */ { gain }, /** @type {number} */ k) =>
       gain.gain.setTargetAtTime(k === Number(after) ? 1 : 0, context.currentTime, 0.008),
     );
     say(after ? "Cleaned. C: raw, Esc or Space ends it." : "Raw, as recorded. C: cleaned, Esc or Space ends it.");

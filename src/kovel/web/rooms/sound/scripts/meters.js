@@ -1,4 +1,5 @@
 // Peak and momentary loudness of what is played. The weighting's figures come from the server (ITU-R BS.1770).
+import { brush } from "/static/js/dom.js";
 import { RATE } from "/static/js/sound.js";
 
 const FLOOR = -60;
@@ -11,15 +12,17 @@ export class Meter {
     this.weighting = weighting;
     this.top = FLOOR;
     this.topAt = 0;
+    this.short = new Float32Array(2048);
+    this.long = new Float32Array(32768);
   }
 
   /** Listens to a player's sound from its first play on. @param {import("/static/js/sound.js").Sound} sound */
   listen(sound) {
     const { context } = sound;
     if (!context || this.context === context) return;
-    this.context = context;
+    /** @type {AudioContext|undefined} */ this.context = context;
     const split = context.createChannelSplitter(2);
-    sound.out.connect(split);
+    sound.out?.connect(split);
     this.taps = [0, 1].map((k) => {
       const raw = context.createAnalyser();
       raw.fftSize = 2048;
@@ -37,10 +40,9 @@ export class Meter {
       node.connect(weighted);
       return { raw, weighted };
     });
-    this.short = new Float32Array(2048);
-    this.long = new Float32Array(32768);
   }
 
+  /** @param {boolean} playing */
   show(playing) {
     if (!this.taps) return;
     const peaks = this.taps.map((t) => {
@@ -61,16 +63,17 @@ export class Meter {
     );
   }
 
+  /** @param {any[]} peaks @param {number} momentary @param {any} playing */
   draw(peaks, momentary, playing) {
     const c = this.canvas,
-      g = c.getContext("2d"),
+      g = brush(c),
       css = getComputedStyle(c),
-      at = (db) => Math.max(0, Math.min(1, (db - FLOOR) / -FLOOR)) * c.width;
+      at = (/** @type {number} */ db) => Math.max(0, Math.min(1, (db - FLOOR) / -FLOOR)) * c.width;
     g.clearRect(0, 0, c.width, c.height);
     g.fillStyle = css.getPropertyValue("--tint");
     g.fillRect(0, 0, c.width, c.height);
     g.fillStyle = css.getPropertyValue("--soft");
-    peaks.forEach((db, k) => g.fillRect(0, 2 + k * 7, at(db), 5));
+    peaks.forEach((/** @type {any} */ db, /** @type {number} */ k) => g.fillRect(0, 2 + k * 7, at(db), 5));
     g.fillStyle = css.getPropertyValue("--cover");
     g.fillRect(0, 18, at(momentary), 6);
     const high = Math.max(...peaks),

@@ -6,6 +6,7 @@ import { readTime } from "/static/js/times.js";
 /** @param {{base: string, strip: import("./strip.js").Strip, first: () => any, block: (id: number) => any,
  *   send: (url: string, values: object, then?: (got: any) => void) => any}} room */
 export function ofTheMix({ base, strip, first, block, send }) {
+  /** @param {string} title @param {any[]} rows @param {string[]} notes */
   function told(title, rows, notes = []) {
     byId("told-title").textContent = title;
     const list = document.createElement("table");
@@ -18,15 +19,17 @@ export function ofTheMix({ base, strip, first, block, send }) {
     byId("told-rows").replaceChildren(...said, list);
     byId("told-dialog").showModal();
   }
-  const at = (f) =>
+  const at = (/** @type {number} */ f) =>
     `${Math.floor(f / strip.fps / 60)}:${((Math.floor((f / strip.fps) * 10) / 10) % 60).toFixed(1).padStart(4, "0")}`;
-  const revision = () => ({ revision: null }); // the one that stands when it is sent
+  const revision = () => ({ revision: /** @type {number|null} */ (null) }); // the one that stands when it is sent
   const music = () => {
     const b = first();
-    return b?.kind === "sound" ? b : strip.data.blocks.find((x) => x.lane === "music");
+    return b?.kind === "sound"
+      ? b
+      : strip.data.blocks.find((/** @type {{ lane: string; }} */ x) => x.lane === "music");
   };
   byId("duck-form").addEventListener("submit", async () => {
-    const frames = async (name) => {
+    const frames = async (/** @type {string} */ name) => {
       const got = await readTime(byId(`duck-${name}`).value, "length");
       if (got.error) throw new Error(got.error);
       return got.frame;
@@ -46,7 +49,11 @@ export function ofTheMix({ base, strip, first, block, send }) {
       send(`${base}/even`, { apart, ...revision() }, (got) =>
         told(got.did.split(":")[0], [
           ["Voice", "its speech was at", "changed by"],
-          ...got.voices.map((v) => [v.name, `${v.loudness} LUFS`, `${v.set > 0 ? "+" : ""}${v.set} dB`]),
+          ...got.voices.map((/** @type {{ name: any; loudness: any; set: number; }} */ v) => [
+            v.name,
+            `${v.loudness} LUFS`,
+            `${v.set > 0 ? "+" : ""}${v.set} dB`,
+          ]),
         ]),
       ),
     duck: () => byId("duck-dialog").showModal(),
@@ -59,7 +66,7 @@ export function ofTheMix({ base, strip, first, block, send }) {
             "Music fitted by bars",
             [
               ["Seam at", "goes on from", "how alike"],
-              ...got.seams.map((j) => [
+              ...got.seams.map((/** @type {{ at: any; from: number; to: number; alike: number; }} */ j) => [
                 at(j.at),
                 `${j.from.toFixed(1)} s to ${j.to.toFixed(1)} s`,
                 `${Math.round(j.alike * 100)} %`,
@@ -84,7 +91,7 @@ export function ofTheMix({ base, strip, first, block, send }) {
       const r = await fetch(`${base}/measured`, { headers: { Accept: "application/json" } }),
         got = await r.json();
       if (!r.ok) return say(got.error, true);
-      const n = (x) => (x === null ? "–" : x.toFixed(1));
+      const n = (/** @type {number} */ x) => (x === null ? "–" : x.toFixed(1));
       return say(`Measured: ${n(got.whole)} LUFS, range ${n(got.range)} LU, true peak ${n(got.peak)} dBTP.`);
     },
   };

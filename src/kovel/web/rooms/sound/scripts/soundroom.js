@@ -34,7 +34,8 @@ const meter = new Meter(byId("meter"), byId("meter-now"), JSON.parse(room.datase
 let alone = false;
 
 // ---- what is chosen
-const block = (id) => strip.data.blocks.find((b) => b.id === id);
+const block = (/** @type {number} */ id) => strip.data.blocks.find((/** @type {Block} */ b) => b.id === id);
+/** @param {number|null} id */
 function choose(id, more = false) {
   if (id === null) strip.chosen.clear();
   else if (more && strip.chosen.has(id)) strip.chosen.delete(id);
@@ -77,6 +78,7 @@ async function anew() {
   await chosen();
   whole();
 }
+/** @param {Answer} got */
 async function done(got, chosenThen = said()) {
   if (got.did) say([`${got.did}.`, ...(got.notes || [])].join(" "));
   if (strip.data && got.revision !== undefined) strip.data.revision = got.revision;
@@ -103,12 +105,9 @@ async function whole() {
   byId("whole-length").textContent = `${Math.floor(s / 60)}:${String(s % 60).padStart(2, "0")}`;
   byId("loudness").textContent =
     l?.whole === null || !l ? "Silent." : `${l.whole} LUFS, range ${l.range ?? "–"} LU; ${l.target} is aimed at.`;
-  for (const [what, can] of [
-    ["undo", strip.data.undo],
-    ["redo", strip.data.redo],
-  ])
-    $(`[data-do=${what}]`).disabled = !can;
+  for (const what of ["undo", "redo"]) $(`[data-do=${what}]`).disabled = !strip.data[what];
 }
+/** @type {Record<string, (more?: any) => unknown>} */
 const acts = {
   ...ofTheMix({ base, strip, first, block, send }),
   undo: () => step("undo"),
@@ -134,7 +133,7 @@ function listenAlone() {
   player.alone = only;
   void player.reload();
 }
-byId("strip-heads").addEventListener("click", (e) => {
+byId("strip-heads").addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const lane = inside(e, "[data-taller]");
   if (lane) strip.taller(lane.dataset.taller);
   const b = inside(e, "[data-switch]");
@@ -142,7 +141,7 @@ byId("strip-heads").addEventListener("click", (e) => {
   const on = b.getAttribute("aria-pressed") !== "true";
   edit(b.dataset.switch === "muted" ? "set_muted" : "set_solo", { lane: b.dataset.lane, [b.dataset.switch]: on });
 });
-room.addEventListener("click", (e) => {
+room.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const b = inside(e, "[data-do]");
   if (b) acts[b.dataset.do]?.();
 });
@@ -170,8 +169,8 @@ const comparing = new BeforeAfter({
   stretch: (long) => {
     const b = first();
     if (!b?.heard) return null;
-    const value = (n) => $(`#recording-${n}`, panel),
-      wanted = { low_cut: 0, hum: "leave", noise: 0, clicks: false, even: false };
+    const value = (/** @type {string} */ n) => $(`#recording-${n}`, panel),
+      /** @type {Record<string, any>} */ wanted = { low_cut: 0, hum: "leave", noise: 0, clicks: false, even: false };
     for (const n of Object.keys(wanted)) {
       const el = value(n);
       if (el)
@@ -193,16 +192,17 @@ const comparing = new BeforeAfter({
 });
 
 // ---- the strip
+/** @param {number} by */
 function nearer(by, frame = player.frame) {
   zoom.value = String(Math.max(0, Math.min(100, num(zoom.value) + by)));
   strip.zoom(num(zoom.value), frame);
 }
 zoom.addEventListener("input", () => strip.zoom(num(zoom.value)));
-const seek = (f) => {
+const seek = (/** @type {number} */ f) => {
   player.stop();
   player.seek(Math.max(0, Math.min(strip.data.length, Math.round(f))));
 };
-const tell = (text) => (byId("chosen-said").textContent = text);
+const tell = (/** @type {any} */ text) => (byId("chosen-said").textContent = text);
 dipping(strip, { edit, tell });
 dragging(strip, { choose, edit, seek, nearer, tell });
 player.addEventListener("time", () => {
@@ -230,9 +230,9 @@ onKeys({
   nearer: acts.nearer,
   farther: acts.farther,
   whole: () => nearer(-100),
-  choose_piece: () => next((b) => b.kind === "piece"),
-  choose_cover: () => next((b) => b.kind === "cover"),
-  choose_sound: () => next((b) => b.kind === "sound"),
+  choose_piece: () => next((/** @type {Block} */ b) => b.kind === "piece"),
+  choose_cover: () => next((/** @type {Block} */ b) => b.kind === "cover"),
+  choose_sound: () => next((/** @type {Block} */ b) => b.kind === "sound"),
   next: () => along(1),
   last: () => along(-1),
   alone: acts.alone,

@@ -1,6 +1,6 @@
 // Draws the strip on a canvas: frames, lanes with waveforms, words, levels, ducking, ties, loudness. Places come from
 // the server in story frames; here they only become pixels.
-import { byId } from "/static/js/dom.js";
+import { byId, brush } from "/static/js/dom.js";
 import { fetched } from "/static/js/fetching.js";
 import { FRAMES, Film, RULER } from "./stripfilm.js";
 import { Said, WORDS } from "./stripwords.js";
@@ -16,28 +16,31 @@ export class Strip {
   film = new Film(this);
   /** @type {any} */ loud = null;
   /** @type {Set<number>} ids that are chosen */ chosen = new Set();
-  /** Chosen moment of a line: [id, frame], or null. */ moment = null;
+  /** Chosen moment of a line: [id, frame], or null. @type {any[]|null} */
+  moment = null;
   /** What is dragged, as it would be. @type {Map<number, Partial<import("./stripblocks.js").Block>>} */ drafts =
     new Map();
   frame = 0;
-  marks = { a: null, b: null };
+  /** @type {{a: number|null, b: number|null, [which: string]: number|null}} */ marks = { a: null, b: null };
   px = 1; // pixels a frame
   /** How tall the editor wants a lane to be, against the others. @type {Record<string, number>} */
   wants = JSON.parse(localStorage.getItem("kovel-lanes") || "{}");
-  tall = {};
+  /** Where each lane lies, and how tall it is. @type {Record<string, any>} */ tall = {};
   due = false;
   stale = true; // what stands has to be drawn anew
   /** Milliseconds the last drawing took. */ took = 0;
 
+  /** @param {string} base */
   constructor(base) {
     this.base = base;
+    /** Where the loudness is drawn. */ this.graph = 0;
     this.scroll = byId("strip-scroll");
     this.canvas = byId("strip-canvas");
     this.wide = byId("strip-wide");
     this.heads = byId("strip-heads");
-    this.top = this.canvas.getContext("2d");
+    this.top = brush(this.canvas);
     this.still = document.createElement("canvas");
-    this.g = this.still.getContext("2d");
+    this.g = brush(this.still);
     this.blocks = new Blocks(this);
     this.scroll.addEventListener("scroll", () => this.draw(), { passive: true });
     new ResizeObserver(() => this.fit()).observe(this.scroll);
@@ -50,9 +53,11 @@ export class Strip {
   get left() {
     return this.scroll.scrollLeft;
   }
+  /** @param {number} frame */
   x(frame) {
     return frame * this.px - this.left;
   }
+  /** @param {number} x */
   frameAt(x) {
     return (x + this.left) / this.px;
   }
@@ -72,7 +77,10 @@ export class Strip {
     this.draw();
   }
 
-  /** Pixels a frame at a place of the slider, 0 (the whole film) to 100 (a second to the screen). */
+  /**
+   * Pixels a frame at a place of the slider, 0 (the whole film) to 100 (a second to the screen).
+   * @param {number} value
+   */
   near(value) {
     const w = Math.max(200, this.scroll.clientWidth),
       least = w / Math.max(1, this.data?.length || 1),
@@ -80,7 +88,7 @@ export class Strip {
     return least * (most / least) ** (value / 100);
   }
 
-  /** Nearer or farther, the playhead (or what is under the pointer) staying where it is. */
+  /** Nearer or farther, the playhead (or what is under the pointer) staying where it is. @param {number} value */
   zoom(value, at = this.frame) {
     const was = this.x(at);
     this.px = this.near(value);
@@ -104,12 +112,16 @@ export class Strip {
     this.draw();
   }
 
-  /** How tall each lane is, and where it begins. */
+  /** How tall each lane is, and where it begins. @param {number} h */
   lay(h) {
     const lanes = this.data.lanes,
-      full = lanes.filter((l) => l.rows || l.name === "dialogue"),
-      weight = (l) => (this.wants[l.name] || 1) * (l.name === "dialogue" ? 1.5 : 1),
-      rows = full.reduce((n, l) => n + Math.max(1, l.rows) * weight(l), 0),
+      full = lanes.filter((/** @type {{ rows: any; name: string; }} */ l) => l.rows || l.name === "dialogue"),
+      weight = (/** @type {{ name: string; }} */ l) => (this.wants[l.name] || 1) * (l.name === "dialogue" ? 1.5 : 1),
+      rows = full.reduce(
+        (/** @type {number} */ n, /** @type {{ rows: number; name: string; }} */ l) =>
+          n + Math.max(1, l.rows) * weight(l),
+        0,
+      ),
       rest = h - RULER - FRAMES - GRAPH - WORDS - (lanes.length - full.length) * THIN;
     const each = Math.max(34, rest / Math.max(1, rows));
     let y = RULER + FRAMES;
@@ -125,7 +137,7 @@ export class Strip {
     nameLanes(this, this.graph, GRAPH);
   }
 
-  /** A lane taller, taller still, or as the others again. */
+  /** A lane taller, taller still, or as the others again. @param {string | number} lane */
   taller(lane) {
     const now = this.wants[lane] || 1;
     this.wants[lane] = now === 1 ? 2 : now === 2 ? 4 : 1;
@@ -133,21 +145,29 @@ export class Strip {
     this.fit();
   }
 
-  /** The block as it is drawn: what is dragged as it would be. @returns {import("./stripblocks.js").Block} */
+  /**
+   * The block as it is drawn: what is dragged as it would be.
+   * @param {Block} b @returns {import("./stripblocks.js").Block}
+   */
   of(b) {
     const d = this.drafts.get(b.id);
     return d ? { ...b, ...d } : b;
   }
 
+  /** @param {Block} b */
   box(b) {
     const t = this.tall[b.lane];
     return { x: this.x(b.at), y: t.y + b.row * t.row, w: b.length * this.px, h: t.row };
   }
 
-  /** dB to a height within a block: +12 at the top, -48 and less at the bottom. */
+  /**
+   * dB to a height within a block: +12 at the top, -48 and less at the bottom.
+   * @param {number} db @param {Box} box
+   */
   y(db, box) {
     return box.y + 3 + ((12 - Math.max(-48, Math.min(12, db))) / 60) * (box.h - 6);
   }
+  /** @param {number} y @param {Box} box */
   db(y, box) {
     return Math.round((12 - ((y - box.y - 3) / Math.max(1, box.h - 6)) * 60) * 10) / 10;
   }
@@ -175,11 +195,17 @@ export class Strip {
     const { g } = this,
       k = devicePixelRatio || 1,
       css = getComputedStyle(this.canvas),
-      c = (n) => css.getPropertyValue(n).trim();
+      c = (/** @type {string} */ n) => css.getPropertyValue(n).trim();
     this.stale = false;
     const w = this.canvas.width / k,
       h = this.canvas.height / k;
-    this.ink = { ink: c("--ink"), soft: c("--soft"), rule: c("--rule"), sheet: c("--sheet"), tint: c("--tint") };
+    /** @type {Record<string, string>} */ this.ink = {
+      ink: c("--ink"),
+      soft: c("--soft"),
+      rule: c("--rule"),
+      sheet: c("--sheet"),
+      tint: c("--tint"),
+    };
     Object.assign(this.ink, { cover: c("--cover"), pencil: c("--pencil"), wash: c("--wash"), mark: c("--mark") });
     g.setTransform(k, 0, 0, k, 0, 0);
     g.fillStyle = this.ink.sheet;
@@ -219,13 +245,16 @@ export class Strip {
     if (a !== null || b !== null) {
       top.globalAlpha = 0.25;
       top.fillStyle = this.ink.mark;
-      top.fillRect(this.x(a ?? b), 0, Math.max(2, this.x(b ?? a) - this.x(a ?? b)), h);
+      const from = this.x(a ?? b ?? 0),
+        to = this.x(b ?? a ?? 0);
+      top.fillRect(from, 0, Math.max(2, to - from), h);
       top.globalAlpha = 1;
     }
     top.fillStyle = this.ink.pencil;
     top.fillRect(Math.round(this.x(this.frame)) - 0.5, 0, 1.5, h);
   }
 
+  /** @param {number} w @param {number} a @param {number} b */
   ruler(w, a, b) {
     const { g } = this,
       steps = [1 / this.fps, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 120, 300, 600, 1800],

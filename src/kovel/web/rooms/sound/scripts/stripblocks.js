@@ -32,7 +32,7 @@ import { along, clipOf } from "./striplines.js";
 const PER = [100, 12.5, 100 / 64]; // pairs of peaks a second, level by level
 
 export class Blocks {
-  /** @type {Map<number, Int8Array[]|null>} */ waves = new Map();
+  /** @type {Map<number|null, Int8Array[]|null>} */ waves = new Map();
   /** The column of pixels drawn last in a crowd. */ last = "";
   /** What is too small to be drawn by itself, by ink. @type {Record<string, Path2D>} */ crowd = {};
 
@@ -42,7 +42,10 @@ export class Blocks {
     this.g = strip.g;
   }
 
-  /** All that lie in story frames [a, b), those that are chosen over the others. */
+  /**
+   * All that lie in story frames [a, b), those that are chosen over the others.
+   * @param {number} w @param {number} a @param {number} b
+   */
   paint(w, a, b) {
     const { strip, g } = this;
     for (const chosen of [false, true]) {
@@ -56,6 +59,7 @@ export class Blocks {
     }
   }
 
+  /** @param {Block} b @param {number} w */
   block(b, w) {
     const { g } = this,
       box = this.strip.box(b),
@@ -97,10 +101,10 @@ export class Blocks {
     if (b.tie !== null && b.kind === "sound") this.tied(b, box);
   }
 
-  /** A thin line up to the word it is tied to. */
+  /** A thin line up to the word it is tied to. @param {Block} b @param {Box} box */
   tied(b, box) {
     const { g } = this,
-      x = Math.round(this.strip.x(b.tie)) + 0.5,
+      x = Math.round(this.strip.x(b.tie ?? b.at)) + 0.5,
       top = this.strip.tall.dialogue.y + this.strip.tall.dialogue.size;
     g.strokeStyle = this.strip.ink.cover;
     g.setLineDash([2, 3]);
@@ -111,14 +115,17 @@ export class Blocks {
     g.setLineDash([]);
   }
 
-  /** The waveform of a block between two columns of pixels, drawn or, of a crowd, added to a path. */
-  wave(b, box, x0, x1, path = null) {
+  /**
+   * The waveform of a block between two columns of pixels, drawn or, of a crowd, added to a path.
+   * @param {Block} b @param {Box} box @param {number} x0 @param {number} x1
+   */
+  wave(b, box, x0, x1, path = /** @type {Path2D|null} */ (null)) {
     const levels = this.waves.get(b.source);
     if (!levels) {
       if (levels === undefined) {
         this.waves.set(b.source, null);
         peaks(b.source)
-          .then((l) => {
+          .then((/** @type {Int8Array<ArrayBufferLike>[]} */ l) => {
             this.waves.set(b.source, l);
             this.strip.draw();
           })
@@ -155,14 +162,15 @@ export class Blocks {
     g.fill(shape);
   }
 
-  /** What level and ducking say together at a story frame, in dB. */
+  /** What level and ducking say together at a story frame, in dB. @param {Block} b @param {any} f */
   says(b, f) {
     return (b.level ?? along(b.line, f)) + b.wide + (b.duck.length ? along(b.duck, f) : 0);
   }
 
+  /** @param {Block} b @param {Box} box */
   fades(b, box) {
     const { g } = this,
-      slope = (q) => (b.straight ? q : Math.sin((q * Math.PI) / 2)),
+      slope = (/** @type {number} */ q) => (b.straight ? q : Math.sin((q * Math.PI) / 2)),
       alpha = g.globalAlpha;
     g.fillStyle = this.strip.ink.sheet;
     g.globalAlpha = 0.75 * alpha;
@@ -186,9 +194,15 @@ export class Blocks {
     g.globalAlpha = alpha;
   }
 
+  /** @param {Block} b @param {Box} box @param {number} x0 @param {number} x1 */
   lines(b, box, x0, x1) {
     const { g } = this;
-    const stroke = (row, flat, colour, dash) => {
+    const stroke = (
+      /** @type {number[][]} */ row,
+      /** @type {number|null} */ flat,
+      /** @type {string | CanvasGradient | CanvasPattern} */ colour,
+      /** @type {Iterable<number>} */ dash,
+    ) => {
       g.strokeStyle = colour;
       g.lineWidth = 1.5;
       g.setLineDash(dash);
@@ -200,7 +214,7 @@ export class Blocks {
       } else {
         g.moveTo(x0, this.strip.y(row[0][1], box));
         for (const [f, db] of row) g.lineTo(this.strip.x(f), this.strip.y(db, box));
-        g.lineTo(x1, this.strip.y(row.at(-1)[1], box));
+        g.lineTo(x1, this.strip.y(row[row.length - 1][1], box));
       }
       g.save();
       g.clip(clipOf(x0, box, x1));
@@ -210,10 +224,10 @@ export class Blocks {
     };
     stroke(b.line, b.level, this.strip.ink.ink, []);
     if (b.duck.length) stroke(b.duck, null, this.strip.ink.pencil, [5, 3]);
-    for (const [row, colour] of [
+    for (const [row, colour] of /** @type {[[number, number][], string][]} */ ([
       [b.line, this.strip.ink.ink],
       [b.duck, this.strip.ink.pencil],
-    ])
+    ]))
       for (const [f, db] of row) {
         const x = this.strip.x(f);
         if (x < x0 - 5 || x > x1 + 5) continue;

@@ -6,23 +6,28 @@ const NEAR = 6, // pixels
 /** @param {import("./strip.js").Strip} strip @param {any} room edit, tell */
 export function dipping(strip, room) {
   const { canvas } = strip;
-  let drag = null;
-  const place = (e) => {
+  /** The dip that is held, from where, and where it would be. @type {any} */ let drag = null;
+  const place = (/** @type {PointerEvent} */ e) => {
     const r = canvas.getBoundingClientRect();
     return [e.clientX - r.left, e.clientY - r.top];
   };
   /**
    * The dip under a point: its story frame and depth.
-   * @param {number[]} at
-   * @returns {[number, number] | undefined}
+   * @param {number[]} at @returns {[number, number] | undefined}
    */
   const hit = ([x, y]) =>
     strip.data && y >= strip.graph
       ? strip.data.dips
-          .filter(([f, db]) => db < 0 && Math.abs(strip.x(f) - x) < NEAR && y < strip.graph + 8 - db * TALL)
-          .sort(([f], [g]) => Math.abs(strip.x(f) - x) - Math.abs(strip.x(g) - x))[0]
+          .filter(
+            (/** @type {[number, number]} */ [f, db]) =>
+              db < 0 && Math.abs(strip.x(f) - x) < NEAR && y < strip.graph + 8 - db * TALL,
+          )
+          .sort(
+            (/** @type {number[]} */ [f], /** @type {number[]} */ [g]) =>
+              Math.abs(strip.x(f) - x) - Math.abs(strip.x(g) - x),
+          )[0]
       : undefined;
-  canvas.addEventListener("pointerdown", (e) => {
+  canvas.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     const at = place(e),
       dip = e.button ? undefined : hit(at);
     if (!dip) return;
@@ -35,7 +40,7 @@ export function dipping(strip, room) {
     canvas.setPointerCapture(e.pointerId);
     drag = { from: at, dip, rows: strip.data.dips, f: dip[0], db: dip[1] };
   });
-  canvas.addEventListener("pointermove", (e) => {
+  canvas.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
     const at = place(e);
     if (!drag) {
       if (hit(at)) {
@@ -48,11 +53,11 @@ export function dipping(strip, room) {
     const [f, db] = drag.dip;
     drag.f = Math.max(0, Math.min(strip.data.length - 1, Math.round(f + (at[0] - drag.from[0]) / strip.px)));
     drag.db = Math.min(-declared("dips").step, within("dips", db - (at[1] - drag.from[1]) / TALL));
-    strip.data.dips = drag.rows.map((m) => (m === drag.dip ? [drag.f, drag.db] : m));
+    strip.data.dips = drag.rows.map((/** @type {any} */ m) => (m === drag.dip ? [drag.f, drag.db] : m));
     room.tell(`The whole dips to ${drag.db.toFixed(1)} dB`);
     strip.draw();
   });
-  canvas.addEventListener("pointerup", (e) => {
+  canvas.addEventListener("pointerup", (/** @type {PointerEvent} */ e) => {
     if (!drag) return;
     e.stopImmediatePropagation();
     const { dip, f, db, rows } = drag;

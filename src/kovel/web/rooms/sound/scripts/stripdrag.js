@@ -6,20 +6,25 @@ import { along, momentOf, under } from "./striplines.js";
 
 const NEAR = 6; // pixels
 const SNAPS = 8;
-const inOrder = (rows) => rows.sort(([p], [q]) => p - q); // what runs backwards has its last moment first
+/** What runs backwards has its last moment first. @param {number[][]} rows */
+const inOrder = (rows) => rows.sort(([p], [q]) => p - q);
 
 /** @param {import("./strip.js").Strip} strip @param {any} room choose, edit, seek, player */
 export function dragging(strip, room) {
   const { canvas } = strip;
+  /**
+   * What is dragged, from where, and as what it would be. @type {any}
+   */
   let drag = null;
-  const place = (e) => {
+  const place = (/** @type {MouseEvent} */ e) => {
     const r = canvas.getBoundingClientRect();
     return [e.clientX - r.left, e.clientY - r.top];
   };
 
   /**
    * What a pointer there would take hold of.
-   * @returns {{what: string, b: import("./stripblocks.js").Block, f?: number, db?: number} | null}
+   * @param {number} x @param {number} y
+   * @returns {{what: string;b: import("./stripblocks.js").Block;f?: number;db?: number;} | null}
    */
   function hold(x, y) {
     const b = under(strip, x, y);
@@ -48,26 +53,35 @@ export function dragging(strip, room) {
     return { what: b.kind === "sound" ? "move" : "choose", b };
   }
 
-  const CURSORS = { level: "ns-resize", moment: "move", "duck moment": "move", in: "ew-resize", out: "ew-resize" };
-  const cursor = (what) =>
-    CURSORS[what] || (what?.startsWith("fade") ? "ew-resize" : what === "move" ? "grab" : "default");
+  /** @type {Record<string, string>} */ const CURSORS = {
+    level: "ns-resize",
+    moment: "move",
+    "duck moment": "move",
+    in: "ew-resize",
+    out: "ew-resize",
+  };
+  const cursor = (/** @type {string|undefined} */ what) =>
+    CURSORS[what ?? ""] || (what?.startsWith("fade") ? "ew-resize" : what === "move" ? "grab" : "default");
 
-  /** The nearest cut, mark, beat, word or the playhead, if it is near. */
+  /**
+   * The nearest cut, mark, beat, word or the playhead, if it is near.
+   * @param {number} f @param {PointerEvent} e @param {any} own
+   */
   function snap(f, e, own) {
     if (e.shiftKey) return Math.round(f);
     const { blocks, length, seams, beats } = strip.data,
-      others = blocks.filter((b) => b.id !== own && b.kind !== "piece");
+      others = blocks.filter((/** @type {Block} */ b) => b.id !== own && b.kind !== "piece");
     const to = nearest(f, SNAPS / strip.px, [
       ["cut", [0, length, ...seams]],
       ["mark", [strip.frame, strip.marks.a, strip.marks.b]],
       ["beat", beats],
-      ["edge", others.flatMap((b) => [b.at, b.at + b.length])],
+      ["edge", others.flatMap((/** @type {Block} */ b) => [b.at, b.at + b.length])],
       ["word", strip.words.between(f - 100, f + 100).map(([w]) => w)],
     ]);
     return to.what ? to.at : Math.round(f);
   }
 
-  canvas.addEventListener("pointerdown", (e) => {
+  canvas.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     if (!strip.data || e.button) return;
     const [x, y] = place(e),
       held = hold(x, y);
@@ -78,7 +92,7 @@ export function dragging(strip, room) {
     else if (held && e.shiftKey) room.choose(held.b.id, true);
     drag.items = [...strip.chosen];
     strip.moment = held?.what.endsWith("moment") ? [held.b.id, held.f] : null;
-    if (e.altKey && strip.moment) {
+    if (e.altKey && held && strip.moment) {
       drag = null;
       if (held.what === "moment") room.edit("take_level_point", { item: held.b.id, at: held.f });
       else withoutDuck(held);
@@ -91,7 +105,7 @@ export function dragging(strip, room) {
     strip.draw();
   });
 
-  canvas.addEventListener("pointermove", (e) => {
+  canvas.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
     const [x, y] = place(e);
     if (!drag) {
       canvas.style.cursor = cursor(hold(x, y)?.what);
@@ -107,6 +121,7 @@ export function dragging(strip, room) {
     strip.draw();
   });
 
+  /** @param {number} x @param {number} y @param {PointerEvent} e */
   function draft(x, y, e) {
     const { what, b, f, db } = drag.held,
       box = strip.box(b),
@@ -115,12 +130,12 @@ export function dragging(strip, room) {
     if (what === "level") {
       drag.by = Math.round((strip.db(y, box) - strip.db(drag.y, box)) * fine * 10) / 10;
       for (const id of drag.items) {
-        const o = strip.data.blocks.find((q) => q.id === id);
+        const o = strip.data.blocks.find((/** @type {{ id: any; }} */ q) => q.id === id);
         if (!o?.heard) continue;
         const level = o.level === null ? null : held(o.level + drag.by);
         strip.drafts.set(id, {
           level,
-          line: o.line.map(([m, d]) => [m, held(d + drag.by)]),
+          line: o.line.map((/** @type {[number, number]} */ [m, d]) => [m, held(d + drag.by)]),
           tells: `${level ?? ""} dB`,
         });
       }
@@ -130,9 +145,9 @@ export function dragging(strip, room) {
         setting = key === "duck" ? "duck" : "level";
       drag.at = Math.max(b.at, Math.min(b.at + b.length, snap(f + by, e, b.id)));
       drag.value = within(setting, db + (strip.db(y, box) - strip.db(drag.y, box)) * fine);
-      const rows = b[key].filter(([m]) => m !== f && m !== drag.at);
+      const rows = b[key].filter((/** @type {[number, number]} */ [m]) => m !== f && m !== drag.at);
       rows.push([drag.at, drag.value]);
-      rows.sort((p, q) => p[0] - q[0]);
+      rows.sort((/** @type {number[]} */ p, /** @type {number[]} */ q) => p[0] - q[0]);
       drag.rows = rows;
       strip.drafts.set(b.id, { [key]: rows });
       room.tell(`${drag.value > 0 ? "+" : ""}${drag.value.toFixed(1)} dB`);
@@ -164,7 +179,7 @@ export function dragging(strip, room) {
     }
   }
 
-  const held = (db) => within("level", db);
+  const held = (/** @type {number} */ db) => within("level", db);
 
   /** @param {{b: import("./stripblocks.js").Block, f?: number}} held */
   function withoutDuck({ b, f }) {
@@ -187,7 +202,7 @@ export function dragging(strip, room) {
       room.edit("set_value", {
         to: [b.id],
         setting: "duck",
-        value: inOrder(d.rows.map(([m, q]) => [momentOf(b, m), q])),
+        value: inOrder(d.rows.map((/** @type {[number, number]} */ [m, q]) => [momentOf(b, m), q])),
       });
     else if (what.startsWith("fade") && d.frames !== undefined && d.frames !== b[what])
       room.edit("set_value", { to: [b.id], setting: what, value: d.frames });
@@ -207,7 +222,7 @@ export function dragging(strip, room) {
   });
 
   // A double click on a level line adds a moment to it.
-  canvas.addEventListener("dblclick", (e) => {
+  canvas.addEventListener("dblclick", (/** @type {MouseEvent} */ e) => {
     const [x, y] = place(e),
       b = under(strip, x, y);
     if (!b?.heard) return;
@@ -218,7 +233,7 @@ export function dragging(strip, room) {
   // Nearer with Ctrl and the wheel; the wheel alone goes along.
   strip.scroll.addEventListener(
     "wheel",
-    (e) => {
+    (/** @type {WheelEvent} */ e) => {
       const [x] = place(e);
       if (e.ctrlKey) room.nearer(-Math.sign(e.deltaY) * 6, strip.frameAt(x));
       else if (Math.abs(e.deltaY) > Math.abs(e.deltaX)) strip.scroll.scrollLeft += e.deltaY;

@@ -13,6 +13,7 @@ export class Film {
     this.strip = strip;
   }
 
+  /** @param {number} a @param {number} b */
   paint(a, b) {
     const { g, px, left, data } = this.strip,
       wide = Math.round((FRAMES - 4) * (16 / 9)),
@@ -28,6 +29,7 @@ export class Film {
     if (wanted.length) this.askFaces(wanted);
   }
 
+  /** @param {string} url */
   image(url) {
     let image = this.images.get(url);
     if (!image) {
@@ -39,6 +41,7 @@ export class Film {
     return image;
   }
 
+  /** @param {any[]} wanted */
   async askFaces(wanted) {
     for (const t of wanted) this.faces.set(t, null);
     const r = await fetch(`${this.strip.base}/faces?at=${wanted.slice(0, 200).join(",")}`);

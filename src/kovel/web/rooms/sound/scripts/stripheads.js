@@ -1,13 +1,25 @@
 // The names of the strip's lanes beside it, with what mutes a lane or lets it alone be heard.
 import { FRAMES, RULER } from "./stripfilm.js";
 
-const NAMES = { dialogue: "Dialogue", natural: "Natural", effect: "Effects", voice: "Voice", music: "Music" };
+/** @type {Record<string, string>} */ const NAMES = {
+  dialogue: "Dialogue",
+  natural: "Natural",
+  effect: "Effects",
+  voice: "Voice",
+  music: "Music",
+};
 
 /** @param {import("./strip.js").Strip} strip @param {number} top of the loudness @param {number} tall */
 export function nameLanes(strip, top, tall) {
   const lines = [
     ["", RULER, FRAMES, "Frames"],
-    ...strip.data.lanes.map((l) => [l.name, strip.tall[l.name].y, strip.tall[l.name].size, NAMES[l.name], l]),
+    ...strip.data.lanes.map((/** @type {{ name: string }} */ l) => [
+      l.name,
+      strip.tall[l.name].y,
+      strip.tall[l.name].size,
+      NAMES[l.name],
+      l,
+    ]),
     ["", top, tall, "Loudness"],
   ];
   strip.heads.replaceChildren(

@@ -1,11 +1,15 @@
 // Lines on the strip: a level at a frame, and the loudness of the whole under the lanes.
 
-/** Momentary (thin) and short-term (thick) loudness, the target, and dips. */
+/**
+ * Momentary (thin) and short-term (thick) loudness, the target, and dips.
+ * @param {import("./strip.js").Strip} strip @param {number} w @param {number} h @param {number} a
+ * @param {number} b
+ */
 export function loudnessCurve(strip, w, h, a, b) {
   const { g, fps, loud, ink } = strip,
     y0 = strip.graph,
     tall = Math.max(20, h - y0),
-    at = (lufs) => y0 + 4 + ((-8 - Math.max(-48, lufs)) / 40) * (tall - 8);
+    at = (/** @type {number} */ lufs) => y0 + 4 + ((-8 - Math.max(-48, lufs)) / 40) * (tall - 8);
   g.fillStyle = ink.rule;
   g.fillRect(0, y0 - 0.5, w, 1);
   if (!loud) return;
@@ -39,25 +43,32 @@ export function loudnessCurve(strip, w, h, a, b) {
   g.fillText(`${loud.target} LUFS`, 4, at(loud.target) - 7);
 }
 
+/** @param {number} x0 @param {Box} box @param {number} x1 */
 export function clipOf(x0, box, x1) {
   const p = new Path2D();
   p.rect(x0, box.y, x1 - x0, box.h);
   return p;
 }
 
-/** A line's value at a frame: straight between its moments, as at its ends beyond them. */
+/**
+ * A line's value at a frame: straight between its moments, as at its ends beyond them.
+ * @param {[number, number][]} line @param {number} f
+ */
 export function along(line, f) {
   if (!line.length) return 0;
   const i = line.findIndex(([m]) => m > f);
   if (i === 0) return line[0][1];
-  if (i < 0) return line.at(-1)[1];
+  if (i < 0) return line[line.length - 1][1];
   const [[a, x], [b, y]] = [line[i - 1], line[i]];
   return x + ((y - x) * (f - a)) / (b - a);
 }
 
-/** Whatever lies under a point of the strip, the uppermost first. */
+/**
+ * Whatever lies under a point of the strip, the uppermost first.
+ * @param {import("./strip.js").Strip} strip @param {number} x @param {number} y
+ */
 export function under(strip, x, y) {
-  return strip.data.blocks.findLast((b) => {
+  return strip.data.blocks.findLast((/** @type {any} */ b) => {
     const box = strip.box(b);
     return x >= box.x && x < box.x + box.w && y >= box.y && y < box.y + box.h;
   });
@@ -67,4 +78,4 @@ export function under(strip, x, y) {
  * The moment of its recording that something on the strip plays at a story frame.
  * @param {import("./stripblocks.js").Block} b
  */
-export const momentOf = (b, f) => Math.floor(b.start + (f - b.at) * b.run + 1e-6);
+export const momentOf = (b, /** @type {number} */ f) => Math.floor(b.start + (f - b.at) * b.run + 1e-6);

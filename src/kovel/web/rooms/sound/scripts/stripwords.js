@@ -3,7 +3,7 @@
 export const WORDS = 17; // pixels they take
 
 export class Said {
-  /** By stretch; null while it is asked for. @type {Map<number, [number, number, string][]>} */ stretches =
+  /** By stretch; null while it is asked for. @type {Map<number, [number, number, string][]|null>} */ stretches =
     new Map();
 
   /** @param {import("./strip.js").Strip} strip */
@@ -11,6 +11,7 @@ export class Said {
     this.strip = strip;
   }
 
+  /** @param {number} w @param {number} a @param {number} b */
   paint(w, a, b) {
     const { g, tall, ink, px } = this.strip,
       y = tall.dialogue.y + tall.dialogue.size - WORDS;
@@ -34,7 +35,10 @@ export class Said {
     }
   }
 
-  /** Words that begin in story frames [a, b), as far as they are here; the rest is asked for. */
+  /**
+   * Words that begin in story frames [a, b), as far as they are here; the rest is asked for.
+   * @param {number} a @param {number} b
+   */
   between(a, b) {
     const out = [],
       step = 2000;
@@ -48,7 +52,7 @@ export class Said {
           .then((got) => {
             this.stretches.set(
               k,
-              got.filter(([f]) => f >= k * step),
+              got.filter((/** @type {[number, string]} */ [f]) => f >= k * step),
             );
             this.strip.draw();
           })

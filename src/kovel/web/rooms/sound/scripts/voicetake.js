@@ -9,6 +9,8 @@ const COUNT = 3;
 export function voiceTake(room) {
   const dialog = byId("voice-dialog"),
     said = byId("voice-said");
+  /** The one under way; `late` in samples. @type {{stream: MediaStream, context: AudioContext, blocks: Float32Array[],
+   *   late: number, at: number, kept: boolean, going?: boolean}|null} */
   let take = null;
 
   async function begin() {
@@ -49,6 +51,7 @@ export function voiceTake(room) {
     return undefined;
   }
 
+  /** @param {boolean} keep */
   async function end(keep) {
     const t = take;
     if (!t) return;
@@ -75,11 +78,11 @@ export function voiceTake(room) {
 
   byId("voice-stop").addEventListener("click", () => end(true));
   byId("voice-drop").addEventListener("click", () => end(false));
-  dialog.addEventListener("cancel", (e) => {
+  dialog.addEventListener("cancel", (/** @type {Event} */ e) => {
     e.preventDefault();
     end(false);
   });
-  dialog.addEventListener("keydown", (e) => {
+  dialog.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     if (e.key !== " " && e.key.toLowerCase() !== "h") return;
     e.preventDefault();
     e.stopPropagation();
@@ -92,7 +95,8 @@ export function voiceTake(room) {
 function wav(blocks) {
   const n = blocks.reduce((m, b) => m + b.length, 0),
     view = new DataView(new ArrayBuffer(44 + 2 * n)),
-    text = (at, s) => [...s].forEach((c, i) => view.setUint8(at + i, c.charCodeAt(0)));
+    text = (/** @type {number} */ at, /** @type {string} */ s) =>
+      [...s].forEach((c, i) => view.setUint8(at + i, c.charCodeAt(0)));
   text(0, "RIFF");
   view.setUint32(4, 36 + 2 * n, true);
   text(8, "WAVEfmt ");

@@ -1,6 +1,6 @@
 // The seam desk: both frames, both edges close up, and what can be set at the chosen seam. Every change is an edit.
 import { readTime } from "/static/js/times.js";
-import { $, $$, inside, num } from "/static/js/dom.js";
+import { $, $$, inside, num, brush } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
 import { Loupe } from "/static/js/loupe.js";
 import { layerOf } from "/static/js/plan.js";
@@ -13,15 +13,17 @@ const released = () =>
       document.addEventListener(kind, () => setTimeout(done), { once: true });
   });
 
+/** @param {StoryRoom} story */
 export function seamDesk(story) {
   const { base, player, edit, choice, project } = story,
-    choose = (what) => choice.choose(what);
+    choose = (/** @type {any} */ what) => choice.choose(what);
   const place = $("#desk-place");
-  let shown = null,
-    pictures = null,
-    blink = 0,
+  /** @type {number|null} */ let shown = null;
+  /** @type {Frames|null} */ let pictures = null;
+  let blink = 0,
     asked = 0;
 
+  /** @param {any} id */
   async function open(id) {
     const n = ++asked,
       r = await fetch(`${base}/seam?piece=${id}`, { headers: { "X-Kovel": "1" } });
@@ -50,7 +52,7 @@ export function seamDesk(story) {
   async function draw() {
     const all = $$(".desk-frame[data-source]", place);
     for (const c of $$(".desk-frame:not([data-source])", place)) {
-      const g = c.getContext("2d");
+      const g = brush(c);
       g.fillStyle = "#000";
       g.fillRect(0, 0, c.width, c.height);
     }
@@ -66,7 +68,7 @@ export function seamDesk(story) {
         Math.max(
           0,
           Math.min(
-            rec.facts.frames - 1,
+            rec.frames - 1,
             Math.floor((num(c.dataset.shown) * rate[1] * rec.facts.rate[0]) / (rate[0] * rec.facts.rate[1])),
           ),
         ),
@@ -79,12 +81,13 @@ export function seamDesk(story) {
       await new Promise((r) => setTimeout(r, 20));
     }
   }
+  /** @param {HTMLCanvasElement} c @param {any} from @param {number} share */
   function paint(c, from, share) {
-    const f = from.frame && pictures.get(...from.frame);
+    const f = from.frame && pictures?.get(from.frame[0], from.frame[1]);
     if (!f) return false;
     const layer = layerOf(JSON.parse(from.dataset.layer)[0], 0);
     if (layer.look && !player.looks.ready(layer.look)) return false;
-    const g = c.getContext("2d");
+    const g = brush(c);
     player.drawing.layer(f, { ...layer, share }, g);
     g.globalAlpha = 1;
     return true;
@@ -93,6 +96,7 @@ export function seamDesk(story) {
     clearInterval(blink);
     blink = 0;
   }
+  /** @param {string} how @param {HTMLElement} button */
   function compare(how, button) {
     const on = button.getAttribute("aria-pressed") !== "true",
       [a, b] = $$(".desk-frame", place);
@@ -113,10 +117,11 @@ export function seamDesk(story) {
   }
 
   // An edge close up, with the material beyond it: dragging it trims when let go.
+  /** @param {HTMLElement} el */
   async function loupe(el) {
     const id = num(el.dataset.recording),
       at = num(el.dataset.edge),
-      which = el.dataset.which,
+      which = el.dataset.which ?? "in",
       rate = player.plan.rate;
     let now = at;
     const l = new Loupe(el, {
@@ -126,7 +131,7 @@ export function seamDesk(story) {
       total: num(el.dataset.total),
       words: [],
       get: () => now,
-      set: (f) => {
+      set: (/** @type {number} */ f) => {
         now = f;
       },
       go: () => {
@@ -147,24 +152,29 @@ export function seamDesk(story) {
       )
         ?.json?.()
         .catch(() => [])) || [];
-    l.words = words.map(([a, b, text]) => ({ a, b, el: { textContent: text } }));
+    l.words = words.map((/** @type {[number, number, string]} */ [a, b, text]) => ({
+      a,
+      b,
+      el: { textContent: text },
+    }));
     l.draw();
   }
+  /** @param {string} which @param {number} delta */
   function nudge(which, delta) {
     const rows = choice.pieces(),
-      i = rows.findIndex((p) => p.id === shown);
+      i = rows.findIndex((/** @type {{ id: any; }} */ p) => p.id === shown);
     if (i < 1) return null;
     return edit("trim", { piece: which === "out" ? rows[i - 1].id : rows[i].id, edge: which, delta });
   }
 
-  const acts = {
+  /** @type {Record<string, () => unknown>} */ const acts = {
     previous: () => story.seamStep(-1),
     next: () => story.seamStep(1),
     jump: () => story.seamStep(1, "jump"),
     loop: story.loopSeam,
     close: () => choose(null),
   };
-  place.addEventListener("click", (e) => {
+  place.addEventListener("click", (/** @type {MouseEvent} */ e) => {
     const d = inside(e, "[data-desk]"),
       n = inside(e, "[data-nudge]"),
       r = inside(e, "[data-roll]"),
@@ -179,6 +189,7 @@ export function seamDesk(story) {
       edit(x.command, x.params);
     }
   });
+  /** @param {any} form */
   async function set(form) {
     const input = form.elements.value,
       blending = form.elements.blend;
@@ -204,29 +215,29 @@ export function seamDesk(story) {
     const blend = form.elements.blend.value;
     return edit("set_blend", { piece: shown, blend, ...(blend === "cut" ? {} : { length: n }) });
   }
-  place.addEventListener("submit", (e) => {
+  place.addEventListener("submit", (/** @type {Event} */ e) => {
     e.preventDefault();
     set(e.target);
   });
-  place.addEventListener("change", (e) => {
+  place.addEventListener("change", (/** @type {Event} */ e) => {
     const f = inside(e, "form[data-set]");
     if (f) set(f);
   });
 
   // The sound's edge, dragged against the picture's.
-  let held = null;
-  const value = (e, svg) => {
+  /** @type {any} */ let held = null;
+  const value = (/** @type {PointerEvent} */ e, /** @type {Element} */ svg) => {
     const r = svg.getBoundingClientRect();
     return Math.round(((e.clientX - r.left) / r.width) * 100 - 50);
   };
-  const move = (svg, v) => {
+  const move = (/** @type {ParentNode} */ svg, /** @type {number} */ v) => {
     const [, , a, b] = $$("rect", svg);
     a.setAttribute("width", 50 + v);
     b.setAttribute("x", v);
     b.setAttribute("width", 50 - v);
     $("#desk-split").value = v;
   };
-  place.addEventListener("pointerdown", (e) => {
+  place.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     const s = inside(e, ".desk-split");
     if (s) {
       held = s;
@@ -234,19 +245,19 @@ export function seamDesk(story) {
       move(s, value(e, s));
     }
   });
-  place.addEventListener("pointermove", (e) => {
+  place.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
     if (held) move(held, Math.max(-50, Math.min(50, value(e, held))));
   });
-  place.addEventListener("pointerup", (e) => {
+  place.addEventListener("pointerup", (/** @type {PointerEvent} */ e) => {
     if (held) {
       const v = Math.max(-50, Math.min(50, value(e, held)));
       held = null;
       edit("split_edit", { piece: shown, frames: v });
     }
   });
-  place.addEventListener("keydown", (e) => {
+  place.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     if (!inside(e, ".desk-split")) return;
-    const by = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
+    const by = /** @type {Record<string, number>} */ ({ ArrowLeft: -1, ArrowRight: 1 })[e.key];
     if (by) {
       e.preventDefault();
       e.stopPropagation();

@@ -37,17 +37,18 @@ await known;
 
 const choice = new Choice(sheet, player),
   hand = new Hand(),
-  choose = (what) => choice.choose(what);
+  choose = (/** @type {import("./storychoice.js").Chosen|null} */ what) => choice.choose(what);
 const sender = new Sender(
   base,
   { sheet, scroll, zoom },
   { player, dress, busy: () => drag.under(), answered, standing },
 );
-const edit = (command, params) => sender.edit(command, params),
+const edit = (/** @type {string} */ command, /** @type {object} */ params) => sender.edit(command, params),
   undo = () => sender.step("undo"),
   redo = () => sender.step("redo");
 
 // A range that was taken out is chosen no more.
+/** @param {Record<string, any>} body */
 function answered(body) {
   if (!["extract", "lift"].includes(body?.command)) return;
   const mine = body.a === choice.marks.a && body.b === choice.marks.b;
@@ -55,6 +56,7 @@ function answered(body) {
   if (mine) choice.unmark();
 }
 // Once the plan is there, the playhead and what is chosen stand where the edit left them.
+/** @param {any} body @param {string|null} at @param {string|null} made */
 async function standing(body, at, made) {
   const was = choice.what,
     before = player.frame;
@@ -69,7 +71,7 @@ async function standing(body, at, made) {
     choose(now); // the seam desk stays with its seam
   else if (made && body?.command !== "split") {
     const id = num(made.split(",")[0]);
-    if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id });
+    if (player.plan.pieces.some((/** @type {number[]} */ p) => p[0] === id)) choose({ kind: "piece", id });
     else choose({ kind: $(`[data-sound="${id}"]`) ? "sound" : "cover", id });
   }
 }
@@ -99,7 +101,7 @@ function dress() {
 
 // ---- what can be done
 const coverAt = laying({ sheet, choice, hand, edit });
-const acts = {
+/** @type {Record<string, () => unknown>} */ const acts = {
   undo,
   redo,
   add: () => edits.press("B"),
@@ -112,11 +114,11 @@ const acts = {
   all: () => document.dispatchEvent(new Event("all-edits")),
   lanes: laneList(base, (command, params) => edit(command, params)),
 };
-byId("tools").addEventListener("click", (e) => {
+byId("tools").addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const b = inside(e, "[data-do]");
   if (b) acts[b.dataset.do]();
 });
-room.addEventListener("click", (e) => {
+room.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   const b = inside(e, "[data-lock]");
   if (b) edit("set_lock", { lane: b.dataset.lock, locked: b.getAttribute("aria-pressed") !== "true" });
 });
@@ -134,6 +136,7 @@ const tabs = shelf(room, {
 });
 
 // ---- the page: where is a point in time
+/** @param {number} y */
 function frameAt(y) {
   const f = Math.round((y - sheet().getBoundingClientRect().top) / px());
   return Math.max(0, Math.min(num(sheet().dataset.length), f));
@@ -151,7 +154,7 @@ const drag = dragging(scroll, {
   swept: () => page.swept(),
 });
 // ---- the playhead
-let now = null; // the word that is said
+/** @type {HTMLElement|null} */ let now = null; // the word that is said
 function head(follow = false) {
   const h = byId("head");
   if (!h) return;
@@ -160,8 +163,9 @@ function head(follow = false) {
   const out = y < scroll.scrollTop + 40 || y > scroll.scrollTop + scroll.clientHeight - 60;
   if (follow && out) scroll.scrollTop = y - scroll.clientHeight / 3;
 }
-const under = (sel) => {
-  const holds = (x) => num(x.dataset.at) <= player.frame && player.frame < num(x.dataset.at) + num(x.dataset.length);
+const under = (/** @type {string} */ sel) => {
+  const holds = (/** @type {HTMLElement} */ x) =>
+    num(x.dataset.at) <= player.frame && player.frame < num(x.dataset.at) + num(x.dataset.length);
   return $$(sel, sheet()).findLast(holds);
 };
 player.addEventListener("time", () => {
@@ -185,8 +189,8 @@ const { otherCamera, otherTelling } = others({ base, player, edit });
 const { copied, copyRange } = copying({ base, choice });
 
 // ---- keys
-const seams = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
-const go = (frame) => {
+const seams = () => [...player.plan.pieces.map((/** @type {any[]} */ p) => p[1]), player.plan.length];
+const go = (/** @type {number} */ frame) => {
   player.stop();
   player.seek(frame);
 };
@@ -196,7 +200,11 @@ onKeys({
   undo,
   redo,
   choose_piece: () => {
-    const p = choice.pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length);
+    const p = choice
+      .pieces()
+      .find(
+        (/** @type {{ at: number; length: any; }} */ x) => x.at <= player.frame && player.frame < x.at + x.length,
+      );
     choose(p ? { kind: "piece", id: p.id } : null);
   },
   choose_cover: () => {
@@ -255,7 +263,7 @@ const here = {
   choice,
   hand,
   edit,
-  wide: (command, params) => sender.wide(command, params),
+  wide: (/** @type {any} */ command, /** @type {any} */ params) => sender.wide(command, params),
   acts,
   theSeam,
   seamStep,

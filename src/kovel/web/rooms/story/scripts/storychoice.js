@@ -11,7 +11,9 @@ import { $, $$, num } from "/static/js/dom.js";
 export class Choice {
   /** @type {any} what is chosen (a Chosen), or null */ what = null;
   /** Whether the marks were set after what is chosen was: what came last is what an edit is about. */ marked = false;
-  /** In and out in the story, in frames. @type {{a: number|null, b: number|null}} */ marks = { a: null, b: null };
+  /** In and out in the story, in frames.
+   * @type {{a: number|null, b: number|null, [which: string]: number|null}} */
+  marks = { a: null, b: null };
 
   /**
    * @param {() => HTMLElement} sheet the page as it stands
@@ -42,7 +44,7 @@ export class Choice {
       page = this.sheet();
     for (const el of $$(".is-chosen, .w.is-on", page)) el.classList.remove("is-chosen", "is-on");
     if (!what) return;
-    const where = {
+    /** @type {Record<string, string>} */ const where = {
       piece: "[data-piece",
       pieces: "[data-piece",
       cover: ".laid[data-cover",
@@ -60,12 +62,20 @@ export class Choice {
 
   /** The pieces of the story, as the plan has them. */
   pieces() {
-    return this.player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source }));
+    return this.player.plan.pieces.map((/** @type {number[]} */ [id, at, length, source]) => ({
+      id,
+      at,
+      length,
+      source,
+    }));
   }
 
   /** The piece that is chosen. */
   piece() {
-    return (this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id)) || null;
+    return (
+      (this.what?.kind === "piece" && this.pieces().find((/** @type {{ id: any; }} */ p) => p.id === this.what.id)) ||
+      null
+    );
   }
 
   /** The element of the cover that is chosen. */
@@ -87,19 +97,20 @@ export class Choice {
    */
   range() {
     const { what, marks } = this,
-      whole = marks.a !== null && marks.b !== null && marks.a < marks.b;
-    if (whole && this.marked) return [marks.a, marks.b];
+      { a, b } = marks;
+    /** @type {[number, number]|null} */ const marked = a !== null && b !== null && a < b ? [a, b] : null;
+    if (marked && this.marked) return marked;
     if (what?.kind === "words") return [what.a, what.b];
     if (what?.kind === "pieces") {
-      const all = this.pieces().filter((x) => what.ids.includes(x.id));
+      const all = this.pieces().filter((/** @type {{ id: any; }} */ x) => what.ids.includes(x.id));
       return all.length ? [all[0].at, all.at(-1).at + all.at(-1).length] : null;
     }
     const p = this.piece();
     if (p) return [p.at, p.at + p.length];
-    return whole ? [marks.a, marks.b] : null;
+    return marked;
   }
 
-  /** Sets in ("a") or out ("b") at the playhead, or takes it away. */
+  /** Sets in ("a") or out ("b") at the playhead, or takes it away. @param {string} which @param {boolean} clear */
   setMark(which, clear) {
     const m = this.marks;
     m[which] = clear ? null : this.player.frame;
@@ -120,10 +131,11 @@ export class Choice {
       m = this.marks,
       px = num(page.dataset.px);
     $(".mark", page)?.remove();
-    if (m.a === null && m.b === null) return;
+    const ends = [m.a, m.b].filter((x) => x !== null);
+    if (!ends.length) return;
     const el = document.createElement("div"),
-      a = Math.min(m.a ?? m.b, m.b ?? m.a),
-      b = Math.max(m.a ?? m.b, m.b ?? m.a);
+      a = Math.min(...ends),
+      b = Math.max(...ends);
     el.className = "mark";
     el.style.top = `${a * px}px`;
     el.style.height = `${Math.max(3, (b - a) * px)}px`;

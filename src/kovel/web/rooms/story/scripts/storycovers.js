@@ -2,23 +2,21 @@
 import { say } from "/static/js/base.js";
 import { $$, byId, inside } from "/static/js/dom.js";
 
-/**
- * @param {any} story the page: base, player, choice, edit
- * @returns {() => Promise<void>} opens the list
- */
+/** @param {any} story the page: base, player, choice, edit @returns {() => Promise<void>} opens the list */
 export function coverThis({ base, player, choice, edit }) {
   const dialog = byId("covers");
+  /** @param {HTMLElement} button */
   async function lay(button) {
-    const { command, params } = JSON.parse(button.dataset.lay);
+    const { command, params } = JSON.parse(button.dataset.lay ?? "");
     dialog.close();
     player.seek(params.at);
     await edit(command, params);
   }
-  dialog.addEventListener("click", (e) => {
+  dialog.addEventListener("click", (/** @type {MouseEvent} */ e) => {
     const b = inside(e, "[data-lay]");
     if (b) lay(b);
   });
-  dialog.addEventListener("keydown", (e) => {
+  dialog.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     const b = $$("[data-lay]", dialog)[Number(e.key) - 1];
     if (!b || e.ctrlKey || e.altKey || e.metaKey) return;
     e.preventDefault();

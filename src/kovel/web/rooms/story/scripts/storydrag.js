@@ -11,12 +11,9 @@ import { nearest } from "/static/js/snapping.js";
  */
 export function dragging(scroll, story) {
   const { sheet, px, frameAt, player, choice, hand, edit } = story;
-  /** What is dragged. @type {any} */
-  let drag = null;
-  /** Where it would land, drawn. @type {HTMLElement|null} */
-  let line = null;
-  /** A cover's end that is dragged. @type {any} */
-  let end = null;
+  /** What is dragged. @type {any} */ let drag = null;
+  /** Where it would land, drawn. @type {HTMLElement|null} */ let line = null;
+  /** A cover's end that is dragged. @type {any} */ let end = null;
   let caught = ""; // what a drag has snapped to
 
   // A cover's ends are dragged by themselves: the button under them must not begin a drag of its own.
@@ -48,23 +45,30 @@ export function dragging(scroll, story) {
   });
 
   // To a cut, a mark, the playhead, a cover's end or a beat of the music within a few pixels; Alt lets go of it.
+  /** @param {number} f */
   function snapped(f, free = false) {
     caught = "";
     if (free) return f;
     const { plan } = player,
       own = end?.id ?? drag?.id;
     const to = nearest(f, Math.max(2, 6 / px()), [
-      ["cut", [...plan.pieces.map((p) => p[1]), plan.length]],
+      ["cut", [...plan.pieces.map((/** @type {any[]} */ p) => p[1]), plan.length]],
       ["in", [choice.marks.a]],
       ["out", [choice.marks.b]],
       ["playhead", [player.frame]],
-      ["cover", (plan.covers || []).filter(([id]) => id !== own).flatMap(([, a, b]) => [a, b])],
+      [
+        "cover",
+        (plan.covers || [])
+          .filter((/** @type {number[]} */ [id]) => id !== own)
+          .flatMap((/** @type {number[]} */ [, a, b]) => [a, b]),
+      ],
       ["beat", plan.beats || []],
     ]);
     caught = to.what;
     return to.at;
   }
 
+  /** @param {number} at */
   function landingLine(at) {
     if (!line) {
       line = document.createElement("div");
@@ -83,7 +87,7 @@ export function dragging(scroll, story) {
       c = inside(e, ".laid"),
       s = inside(e, ".sound-line"),
       p = inside(e, ".grip")?.closest(".piece");
-    const hold = (el) => frameAt(e.clientY) - num(el.dataset.at);
+    const hold = (/** @type {HTMLElement} */ el) => frameAt(e.clientY) - num(el.dataset.at);
     if (i) drag = { kind: i.dataset.kind, item: i };
     else if (c) drag = { kind: "cover", id: num(c.dataset.cover), hold: hold(c) };
     else if (s) drag = { kind: "laid-sound", id: num(s.dataset.sound), hold: hold(s) };
@@ -93,16 +97,17 @@ export function dragging(scroll, story) {
       drag = { kind: "piece", id, ids };
     }
     if (!drag) return;
-    e.dataTransfer.setData("text/plain", "kovel");
-    e.dataTransfer.effectAllowed = "copyMove";
+    e.dataTransfer?.setData("text/plain", "kovel");
+    if (e.dataTransfer) e.dataTransfer.effectAllowed = "copyMove";
   });
 
   // Where a drag would land: {at, word?} for covers, {before} for pieces, {at} for bites.
+  /** @param {DragEvent} e */
   function landing(e) {
     const w = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w");
     if (drag.kind === "bite" || drag.kind === "piece") {
       const t = frameAt(e.clientY),
-        next = choice.pieces().find((p) => t < p.at + p.length / 2);
+        next = choice.pieces().find((/** @type {{ at: number; length: number; }} */ p) => t < p.at + p.length / 2);
       caught = "";
       return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
     }
@@ -134,6 +139,10 @@ export function dragging(scroll, story) {
     landed();
     dropped(d, l);
   });
+  /**
+   * @param {{ kind: string; ids: any; id: any; item: HTMLElement; }} d
+   * @param {{at: number, before?: any, word?: any}} l
+   */
   function dropped(d, l) {
     if (d.kind === "piece" && d.ids) return edit("move_several", { pieces: d.ids, before: l.before });
     if (d.kind === "piece") return edit("move", { piece: d.id, before: l.before });
@@ -142,7 +151,9 @@ export function dragging(scroll, story) {
     if (!hand.all.includes(d.item)) hand.take(d.item);
     if (d.kind === "bite" && hand.all.length > 1) return edit("insert_several", { at: l.at, ranges: hand.ranges() });
     if (d.kind === "bite")
-      return l.before === null ? edit("add_at_end", hand.range()) : edit("insert", { at: l.at, ...hand.range() });
+      return l.before === null
+        ? edit("add_at_end", { ...hand.range() })
+        : edit("insert", { at: l.at, ...hand.range() });
     choice.choose(null);
     return story.coverAt(l.at);
   }

@@ -8,6 +8,7 @@ import { readTime } from "/static/js/times.js";
  *   edit: (command: string, params: object) => any}} story */
 export function laying({ sheet, choice, hand, edit }) {
   // Lays what is in hand: over the chosen words, else at a frame, up to another.
+  /** @param {number} at @param {number} [until] */
   async function coverAt(at, until) {
     const p = hand.picked?.dataset,
       chosen = choice.what;
@@ -40,12 +41,13 @@ export function laying({ sheet, choice, hand, edit }) {
       const ranges = hand.ranges().map(([s, a, n]) => [s, a, Math.min(n, each || n)]);
       return edit("lay_several", { at: r ? r.a : at, ranges });
     }
-    if (until === undefined) until = r ? r.b : at + Math.min(most, each);
+    let end = until ?? (r ? r.b : at + Math.min(most, each));
     if (r) at = r.a;
-    if (until - at > most && p.kind === "shot") until = at + most;
-    return edit("lay_cover", { source, at, until, start: num(p.from) });
+    if (end - at > most && p.kind === "shot") end = at + most;
+    return edit("lay_cover", { source, at, until: end, start: num(p.from) });
   }
   // A typed length in frames; null where it cannot be read: it says so, field and text stay.
+  /** @param {HTMLInputElement} field */
   async function typedLength(field) {
     const got = await readTime(field.value, "length");
     if (!got.error) return got.frame;

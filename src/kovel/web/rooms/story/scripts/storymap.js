@@ -1,5 +1,6 @@
 // Around the lined page: the whole story as a strip to click, finding words, and the stories of the project.
-import { $, byId, inside, num } from "/static/js/dom.js";
+import { $, byId, inside, num, brush } from "/static/js/dom.js";
+/** @param {StoryRoom} story */
 export function aroundThePage(story) {
   const { base, project, scroll, px, player } = story;
   const map = byId("map");
@@ -13,10 +14,10 @@ export function aroundThePage(story) {
     map.style.height = `${h}px`;
     map.width = 14 * k;
     map.height = h * k;
-    const g = map.getContext("2d"),
+    const g = brush(map),
       style = getComputedStyle(document.documentElement),
-      colour = (x) => style.getPropertyValue(x).trim(),
-      y = (f) => (f / n) * h * k;
+      colour = (/** @type {string} */ x) => style.getPropertyValue(x).trim(),
+      y = (/** @type {number} */ f) => (f / n) * h * k;
     g.fillStyle = colour("--tint");
     g.fillRect(0, y(scroll.scrollTop / px()), 14 * k, Math.max(4, y(h / px())));
     g.fillStyle = colour("--soft");
@@ -42,15 +43,15 @@ export function aroundThePage(story) {
   scroll.addEventListener("scroll", soon, { passive: true });
   player.addEventListener("time", soon);
   new ResizeObserver(soon).observe(scroll);
-  const to = (e) => {
+  const to = (/** @type {PointerEvent} */ e) => {
     const r = map.getBoundingClientRect();
     player.seek(Math.round(((e.clientY - r.top) / r.height) * player.plan.length));
   };
-  map.addEventListener("pointerdown", (e) => {
+  map.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
     map.setPointerCapture(e.pointerId);
     to(e);
   });
-  map.addEventListener("pointermove", (e) => {
+  map.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
     if (e.buttons) to(e);
   });
   soon();
@@ -58,7 +59,7 @@ export function aroundThePage(story) {
   // ---- find
   const box = byId("find"),
     text = $("input", box);
-  let hits = [],
+  /** @type {string | any[]} */ let hits = [],
     at = -1;
   async function look() {
     hits = text.value.trim()
@@ -67,6 +68,7 @@ export function aroundThePage(story) {
     at = -1;
     step(1);
   }
+  /** @param {number} by */
   function step(by) {
     if (!hits.length) {
       $("#find-count").textContent = text.value.trim() ? "not said" : "";
@@ -84,20 +86,23 @@ export function aroundThePage(story) {
     hits = [];
     scroll.focus();
   };
-  let typing;
+  /** @type {number} */ let typing;
   text.addEventListener("input", () => {
     clearTimeout(typing);
     typing = setTimeout(look, 150);
   });
-  text.addEventListener("keydown", (e) => {
+  text.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
     if (e.key === "Enter") {
       e.preventDefault();
       step(e.shiftKey ? -1 : 1);
     } else if (e.key === "Escape") close();
   });
-  box.addEventListener("click", (e) => {
+  box.addEventListener("click", (/** @type {MouseEvent} */ e) => {
     const b = inside(e, "[data-find]");
-    if (b) ({ next: () => step(1), previous: () => step(-1), close })[b.dataset.find]();
+    if (b)
+      /** @type {Record<string, () => unknown>} */ ({ next: () => step(1), previous: () => step(-1), close })[
+        b.dataset.find
+      ]();
   });
   document.addEventListener("find", () => {
     box.hidden = false;
@@ -110,7 +115,7 @@ export function aroundThePage(story) {
     dialog = byId("stories-dialog");
   list.addEventListener("change", () => htmx.ajax("POST", `${project}/stories/${list.value}/open`, { swap: "none" }));
   byId("stories-more").addEventListener("click", () => dialog.showModal());
-  dialog.addEventListener("click", (e) => {
+  dialog.addEventListener("click", (/** @type {MouseEvent} */ e) => {
     const g = inside(e, "[data-goto]");
     if (g) {
       dialog.close();

@@ -23,9 +23,9 @@ export function others({ base, player, edit }) {
 
 /** @param {{base: string, choice: import("./storychoice.js").Choice}} story */
 export function copying({ base, choice }) {
-  let copied = null;
+  /** @type {null} */ let copied = null;
   try {
-    copied = JSON.parse(sessionStorage.getItem("kovel-copied"));
+    copied = JSON.parse(sessionStorage.getItem("kovel-copied") ?? "null");
   } catch {
     // nothing copied
   }

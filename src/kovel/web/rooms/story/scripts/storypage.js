@@ -5,7 +5,7 @@ import { inside, num } from "/static/js/dom.js";
  * @param {{player: import("/static/js/player.js").Player,
  *   choice: import("./storychoice.js").Choice, frameAt: (y: number) => number}} story */
 export function choosing(scroll, { player, choice, frameAt }) {
-  let from = null,
+  /** @type {HTMLElement|null} */ let from = null,
     swept = false; // a sweep over words ends in a click that must not choose anything else
   scroll.addEventListener("pointerdown", (e) => {
     swept = false;
@@ -54,8 +54,13 @@ export function choosing(scroll, { player, choice, frameAt }) {
       // from the piece chosen before to this one
       const rows = choice.pieces(),
         ids = chosen.ids || [chosen.id],
-        at = [...ids, num(p.dataset.piece)].map((id) => rows.findIndex((x) => x.id === id));
-      choice.choose({ kind: "pieces", ids: rows.slice(Math.min(...at), Math.max(...at) + 1).map((x) => x.id) });
+        at = [...ids, num(p.dataset.piece)].map((id) =>
+          rows.findIndex((/** @type {{ id: any; }} */ x) => x.id === id),
+        );
+      choice.choose({
+        kind: "pieces",
+        ids: rows.slice(Math.min(...at), Math.max(...at) + 1).map((/** @type {{ id: any; }} */ x) => x.id),
+      });
     } else if (!w) {
       if (p) choice.choose({ kind: "piece", id: num(p.dataset.piece) });
       player.seek(frameAt(e.clientY));

@@ -4,13 +4,18 @@ import { say } from "/static/js/base.js";
 /** @param {{player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
  *   edits: import("/static/js/edits.js").Edits}} story */
 export function seamsOf({ player, choice, edits }) {
+  /** @param {any} f */
   function seamAt(f) {
-    const s = player.plan.seams.find((x) => x[0] === f);
+    const s = player.plan.seams.find((/** @type {any[]} */ x) => x[0] === f);
     if (s) choice.choose({ kind: "seam", id: s[2] });
   }
+  /** @param {number} by @param {string} [kind] */
   function seamStep(by, kind) {
-    const rows = player.plan.seams.filter((x) => !kind || x[1] === kind),
-      to = by > 0 ? rows.find((x) => x[0] > player.frame) : rows.findLast((x) => x[0] < player.frame);
+    const rows = player.plan.seams.filter((/** @type {any[]} */ x) => !kind || x[1] === kind),
+      to =
+        by > 0
+          ? rows.find((/** @type {number[]} */ x) => x[0] > player.frame)
+          : rows.findLast((/** @type {number[]} */ x) => x[0] < player.frame);
     if (!to) return say(`There is no ${kind ? "exposed jump" : "seam"} ${by > 0 ? "after" : "before"} this.`);
     player.stop();
     player.seek(to[0]);
@@ -19,9 +24,11 @@ export function seamsOf({ player, choice, edits }) {
   // The seam that is chosen, else the one nearest to the playhead.
   function theSeam() {
     const { seams } = player.plan,
-      chosen = choice.what?.kind === "seam" && seams.find((x) => x[2] === choice.what.id),
-      far = (x) => Math.abs(x[0] - player.frame);
-    return chosen || seams.reduce((a, x) => (!a || far(x) < far(a) ? x : a), null);
+      chosen = choice.what?.kind === "seam" && seams.find((/** @type {any[]} */ x) => x[2] === choice.what.id),
+      far = (/** @type {number[]} */ x) => Math.abs(x[0] - player.frame);
+    return (
+      chosen || seams.reduce((/** @type {any} */ a, /** @type {any} */ x) => (!a || far(x) < far(a) ? x : a), null)
+    );
   }
   async function loopSeam() {
     const s = theSeam();
@@ -31,6 +38,7 @@ export function seamsOf({ player, choice, edits }) {
     player.seek(Math.max(0, s[0] - beside));
     return player.play(1, Math.min(player.plan.length, s[0] + beside));
   }
+  /** @param {any} by */
   function rollSeam(by) {
     const s = theSeam();
     if (!s) return say("There is no seam in the story yet.", true);

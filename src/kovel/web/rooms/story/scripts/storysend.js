@@ -13,7 +13,7 @@ export class Sender {
    * @param {string} base address of the story
    * @param {{sheet: () => HTMLElement, scroll: HTMLElement, zoom: HTMLSelectElement}} page
    * @param {{player: import("/static/js/player.js").Player, dress: () => void, busy: () => boolean,
-   *   answered: (body: any) => void, standing: (body: any, at: string, made: string) => void}} story
+   *   answered: (body: any) => void, standing: (body: any, at: string|null, made: string|null) => void}} story
    *   `dress` after each new page, `answered` once an edit is on it, `standing` once its plan is there as well
    */
   constructor(base, page, story) {
@@ -44,20 +44,22 @@ export class Sender {
     return num(this.page.sheet().dataset.px);
   }
 
+  /** @param {string} command */
   edit(command, params = {}, more = {}) {
     return this.send("edit", this.client.edit(command, { ...params, ...more }));
   }
 
-  /** Asked about first if it costs something. */
+  /** Asked about first if it costs something. @param {any} command @param {Record<string, any>} params */
   wide(command, params) {
     return this.edit(command, params, { ask: true });
   }
 
-  /** Undo, redo, or to an entry of the history. */
+  /** Undo, redo, or to an entry of the history. @param {string} where */
   step(where, fields = {}) {
     return this.send(where, fields, true);
   }
 
+  /** @param {string} where @param {Record<string, any>} body */
   send(where, body, form = false) {
     return this.queue.add(() =>
       this.go(where, body, form).catch((e) => {
@@ -72,6 +74,7 @@ export class Sender {
     return { "X-Zoom": this.page.zoom.value, "X-View": view };
   }
 
+  /** @param {any} where @param {any} body @param {boolean} form */
   async go(where, body, form) {
     const { sheet } = this.page,
       hurry = this.queue.waiting > 0 && form;
@@ -88,7 +91,7 @@ export class Sender {
     if (!r) return null;
     const html = await r.text();
     if (r.status === 200 && hurry) {
-      sheet().dataset.revision = r.headers.get("x-revision");
+      sheet().dataset.revision = r.headers.get("x-revision") ?? "";
       this.behind = true;
       return undefined;
     }
@@ -103,7 +106,10 @@ export class Sender {
     return undefined;
   }
 
-  /** Once the plan is there, the playhead and what is chosen stand where the edit left them. */
+  /**
+   * Once the plan is there, the playhead and what is chosen stand where the edit left them.
+   * @param {any} body @param {string|null} at @param {string|null} made
+   */
   async stand(body, at, made) {
     if (this.queue.waiting) return; // the last of those that wait does this
     this.story.standing(body, at, made);
@@ -126,7 +132,7 @@ export class Sender {
     return `${Math.floor(Math.max(0, y - around * h) / this.px)}-${Math.ceil((y + (1 + around) * h) / this.px)}`;
   }
 
-  /** The page anew, as the server has it. */
+  /** The page anew, as the server has it. @param {string} view */
   async again(view) {
     this.put(await (await fetch(`${this.base}/page`, { headers: this.asking(view) })).text());
   }
@@ -154,7 +160,7 @@ export class Sender {
     requestAnimationFrame(() => this.fill());
   }
 
-  /** Fragments: the page, and beside it the report line. */
+  /** Fragments: the page, and beside it the report line. @param {string} html */
   put(html) {
     const t = document.createElement("template");
     t.innerHTML = html;
@@ -178,6 +184,7 @@ function asCame(/** @type {any} */ el) {
 }
 
 // What came the same as it stands is left as it is, with its waveform and the focus; the rest is exchanged.
+/** @param {HTMLElement} now @param {HTMLElement} next */
 function exchange(now, next) {
   for (const { name, value } of [...next.attributes]) now.setAttribute(name, value);
   const coming = [...next.children].map(asCame),
@@ -190,7 +197,7 @@ function exchange(now, next) {
   for (const el of coming) {
     const here = stays.get(el.came);
     if (!here) now.insertBefore(el, at);
-    else if (here === at) at = at.nextElementSibling;
+    else if (here === at) at = here.nextElementSibling;
     else now.insertBefore(here, at);
     stays.delete(el.came);
   }

@@ -10,7 +10,10 @@ export class Hand {
     return this.all.at(-1) || null;
   }
 
-  /** Picks an item up, or puts it down; with `more` beside those in hand, in the order they were picked. */
+  /**
+   * Picks an item up, or puts it down; with `more` beside those in hand, in the order they were picked.
+   * @param {any} item
+   */
   pick(item, more = false) {
     const { all } = this;
     if (!item) this.all = [];
@@ -24,7 +27,7 @@ export class Hand {
     }
   }
 
-  /** Only this one. */
+  /** Only this one. @param {HTMLElement} item */
   take(item) {
     this.pick(null);
     this.pick(item);
@@ -38,7 +41,7 @@ export class Hand {
   /** What of a recording is in hand; nothing where it is a loose thing. */
   range() {
     const p = this.picked;
-    if (!p || p.dataset.kind.startsWith("loose")) return null;
+    if (!p || p.dataset.kind?.startsWith("loose")) return null;
     return { source: num(p.dataset.source), start: num(p.dataset.from), length: num(p.dataset.length) };
   }
 }
@@ -51,10 +54,11 @@ export class Hand {
  */
 export function shelf(room, story) {
   const tabs = $$(".tab");
-  const fetched = { "tab-history": "history", "tab-checks": "checks" };
-  const bring = async (name) => {
+  /** @type {Record<string, string>} */ const fetched = { "tab-history": "history", "tab-checks": "checks" };
+  const bring = async (/** @type {string} */ name) => {
     $(`#shelf-${name}`).innerHTML = await (await fetch(`${story.base}/${name}`)).text();
   };
+  /** @param {HTMLElement} t */
   function open(t) {
     for (const x of tabs) {
       const on = x === t;
@@ -66,7 +70,7 @@ export function shelf(room, story) {
   }
   tabs.forEach((t, i) => {
     t.addEventListener("click", () => open(t));
-    t.addEventListener("keydown", (e) => {
+    t.addEventListener("keydown", (/** @type {KeyboardEvent} */ e) => {
       const d = { ArrowRight: 1, ArrowLeft: -1 }[e.key];
       if (!d) return;
       const n = tabs[(i + d + tabs.length) % tabs.length];
@@ -93,7 +97,7 @@ export function shelf(room, story) {
     story.add();
   });
   return {
-    /** The nth tab, and the keyboard on its first item. */
+    /** The nth tab, and the keyboard on its first item. @param {number} n */
     nth(n) {
       open(tabs[n - 1]);
       $(".shelf-item", byId(tabs[n - 1].getAttribute("aria-controls")))?.focus();

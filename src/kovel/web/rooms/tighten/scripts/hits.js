@@ -13,9 +13,9 @@ const total = Number(room.dataset.total),
 const base = `/p/${room.dataset.project}`;
 const player = await transport($("[data-player]"), `${base}/recordings/${rec}/plan`);
 const whole = player.plan;
-let quick = false,
-  chosen = null;
-const pc = (f) => `${(100 * f) / total}%`;
+let quick = false;
+/** @type {string|null} the sample of the mark */ let chosen = null;
+const pc = (/** @type {number} */ f) => `${(100 * f) / total}%`;
 const marks = () => $$("#mark-data i", document);
 
 function draw() {
@@ -58,8 +58,10 @@ function more() {
   forget(rec);
   picture();
 }
-const send = (values) => post(byId("desk").dataset.url, { target: "#desk", swap: "outerHTML", values });
+const send = (/** @type {Record<string, any>} */ values) =>
+  post(byId("desk").dataset.url, { target: "#desk", swap: "outerHTML", values });
 const toggle = () => chosen !== null && send({ toggle: chosen });
+/** @param {number} by */
 function walk(by) {
   const all = marks(),
     i = all.findIndex((m) => m.dataset.sample === chosen),
@@ -90,7 +92,7 @@ function back() {
 document.body.addEventListener("htmx:afterSettle", () => {
   if ($("#desk #settings") || music) settle();
 });
-document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:configRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt.id === "send")
     e.detail.parameters.set("at", localStorage.getItem(`kovel-head-${room.dataset.project}`) || "");
 });
@@ -112,19 +114,20 @@ player.addEventListener("state", () => {
   }
 });
 
-let taps = [];
+/** @type {number[]} */ let taps = [];
 function tell() {
   const t = taps;
   taps = [];
   send({ do: "tap", taps: t.join(",") });
 }
 const overview = byId("overview");
-overview.addEventListener("pointerdown", (e) => {
+overview.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
   if (inside(e, ".hit")) return;
   const r = overview.getBoundingClientRect();
   back();
   player.seek(((e.clientX - r.left) / r.width) * total);
 });
+/** @param {KeyboardEvent} e */
 function tapped(e) {
   if (!music || !player.playing || e.repeat) return false;
   taps.push(Math.round((player.now() / fps) * 48000));

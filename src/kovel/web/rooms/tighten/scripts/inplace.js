@@ -2,12 +2,12 @@
 import { byId, inside } from "/static/js/dom.js";
 
 const placeDialog = byId("in-place-dialog");
-document.body.addEventListener("htmx:afterSwap", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:afterSwap", (/** @type {CustomEvent} */ e) => {
   if (e.detail.target.id === "in-place" && !placeDialog.open) placeDialog.showModal();
 });
-placeDialog.addEventListener("click", (e) => {
+placeDialog.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   if (inside(e, "[data-close]")) placeDialog.close();
 });
-placeDialog.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
+placeDialog.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.requestConfig.verb === "post" && e.detail.successful) placeDialog.close();
 });

@@ -4,10 +4,11 @@ import { byId, inside } from "/static/js/dom.js";
 /** @param {() => void} set sends the settings as they stand */
 export function thresholdLine(set) {
   let held = false;
-  const dbAt = (e) => {
+  const dbAt = (/** @type {PointerEvent} */ e) => {
     const r = byId("hills").getBoundingClientRect();
     return Math.round(Math.max(-80, Math.min(0, -80 + (80 * (e.clientX - r.left)) / r.width)) * 2) / 2;
   };
+  /** @param {number} db */
   function line(db) {
     byId("line").setAttribute("transform", `translate(${(300 * (db + 80)) / 80} 0)`);
     byId("settings").elements.threshold.value = db;

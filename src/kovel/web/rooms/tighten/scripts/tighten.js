@@ -16,19 +16,19 @@ const base = `/p/${room.dataset.project}`,
   rec = room.dataset.recording;
 const player = await transport($("[data-player]"), `${base}/recordings/${rec}/plan`);
 const whole = player.plan; // the recording as it is; other plans are for hearing
-let shift = null; // while a plan for hearing is loaded: its frame -> the recording's
-let chosen = null;
+/** @type {any[][]|null} */ let shift = null; // while a plan for hearing is loaded: its frame -> the recording's
+/** @type {null} */ let chosen = null;
 let awaited = Boolean($("[data-awaited]")); // its sound, or what is found in it, is still to come
 
 const rows = () => $$("#list [data-key]", document);
-const of = (r) => ({
+const of = (/** @type {HTMLElement} */ r) => ({
   key: r.dataset.key,
   a: Number(r.dataset.a),
   b: Number(r.dataset.b),
   out: r.dataset.out === "1",
   kind: r.dataset.kind,
 });
-const pc = (f) => `${(100 * (f - start)) / total}%`;
+const pc = (/** @type {number} */ f) => `${(100 * (f - start)) / total}%`;
 
 // The settings stand under the picture; they come with every answer and are put in their place.
 function settle() {
@@ -43,8 +43,8 @@ function settle() {
   stand();
 }
 // Words that a proposal is about are struck through, or underlined where it is left in. Drawn once; this moves.
-let words = [],
-  struck = [];
+/** @type {any[]} */ let words = [];
+/** @type {any[]} */ let struck = [];
 function strike() {
   if (words[0] !== $("#tight-words .w")) {
     words = $$("#tight-words .w", document);
@@ -88,6 +88,7 @@ const here = () => {
   const r = rows().find((x) => x.dataset.key === chosen);
   return r ? of(r) : null;
 };
+/** @param {any} key */
 function choose(key, scroll = false) {
   chosen = key;
   stand();
@@ -98,13 +99,14 @@ function choose(key, scroll = false) {
   back();
   player.seek(Number(r.dataset.a));
 }
+/** @param {number} by */
 function walk(by) {
   const all = rows();
   if (!all.length) return;
   const i = all.findIndex((r) => r.dataset.key === chosen);
   choose(all[Math.max(0, Math.min(all.length - 1, i < 0 ? 0 : i + by))].dataset.key, true);
 }
-const send = (values) =>
+const send = (/** @type {Record<string, any>} */ values) =>
   post(byId("desk").dataset.url + byId("desk").dataset.query, { target: "#desk", swap: "outerHTML", values });
 const set = () => send(Object.fromEntries(new FormData(byId("settings"))));
 document.addEventListener("change", (e) => {
@@ -135,14 +137,15 @@ document.body.addEventListener("htmx:afterSettle", () => {
     byId("tight-words").scrollTop = tops[1];
   }
 });
-document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
+document.body.addEventListener("htmx:configRequest", (/** @type {CustomEvent} */ e) => {
   if (e.detail.elt.id === "send")
     e.detail.parameters.set("at", localStorage.getItem(`kovel-head-${room.dataset.project}`) || "");
 });
 
 // ---- hearing: the player gets a plan without what is taken out
+/** @param {number} a @param {number} b @param {Record<string, any>} more */
 async function hear(a, b, more) {
-  const q = new URLSearchParams({ a, b, ...more });
+  const q = new URLSearchParams({ a: String(a), b: String(b), ...more });
   const plan = await (await fetch(`${base}/tighten/${rec}/hear?${q}`)).json();
   if (!plan.length) {
     say("Nothing would be left here.", true);
@@ -164,6 +167,7 @@ function back() {
   player.load(whole);
   player.seek(f);
 }
+/** @param {number} f */
 function source(f) {
   // the recording's frame at a frame of what is heard
   if (!shift) return f;
@@ -174,6 +178,7 @@ function source(f) {
   return shift.at(-1)?.[1] ?? 0;
 }
 const hearAll = () => hear(start, end, { decided: true });
+/** @param {boolean} asItIs */
 function hearOne(asItIs) {
   const p = here();
   if (!p) {
@@ -212,26 +217,26 @@ thresholdLine(set);
 
 // ---- drag over the recording's line: a stretch to protect; a click goes there
 const overview = byId("overview");
-const frameAt = (e) => {
+const frameAt = (/** @type {PointerEvent} */ e) => {
   const r = overview.getBoundingClientRect();
   return Math.round(start + ((e.clientX - r.left) / r.width) * total);
 };
-let from = null,
-  stretch = null;
-overview.addEventListener("pointerdown", (e) => {
+/** @type {number|null} */ let from = null;
+/** @type {number[]|null} */ let stretch = null;
+overview.addEventListener("pointerdown", (/** @type {PointerEvent} */ e) => {
   if (!inside(e, ".proposed")) {
     from = frameAt(e);
     overview.setPointerCapture(e.pointerId);
   }
 });
-overview.addEventListener("pointermove", (e) => {
+overview.addEventListener("pointermove", (/** @type {PointerEvent} */ e) => {
   if (from === null || !e.buttons || Math.abs(frameAt(e) - from) < 2) return;
   stretch = [from, frameAt(e)].sort((a, b) => a - b);
   byId("range").hidden = false;
   byId("range").style.left = pc(stretch[0]);
   byId("range").style.width = `${(100 * (stretch[1] - stretch[0])) / total}%`;
 });
-overview.addEventListener("pointerup", (e) => {
+overview.addEventListener("pointerup", (/** @type {PointerEvent} */ e) => {
   if (from !== null && (!stretch || Math.abs(frameAt(e) - from) < 2)) {
     back();
     player.seek(frameAt(e));
@@ -248,7 +253,7 @@ function protect() {
   byId("range").hidden = true;
 }
 
-const nudge = (key, by) => {
+const nudge = (/** @type {string} */ key, /** @type {any} */ by) => {
   const p = here();
   return p ? send({ do: "nudge", key: p.key, edge: key === "[" ? "start" : "end", by }) : false;
 };
@@ -259,7 +264,7 @@ onKeys({
   hear: () => hearOne(false),
   hear_raw: () => hearOne(true),
   hear_all: hearAll,
-  decide: () => (here() ? send({ do: "toggle", key: here().key }) : false),
+  decide: () => (here() ? send({ do: "toggle", key: here()?.key }) : false),
   protect,
   to_end: () => {
     const b = $('#send [value="end"]');
