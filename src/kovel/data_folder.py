@@ -84,18 +84,18 @@ class DataFolder:
         with contextlib.suppress(OSError, UnicodeError):
             if re.fullmatch("[0-9a-f]{64}", kept := path.read_text()):
                 return kept
-        new = secrets.token_hex(32)
+        new_secret = secrets.token_hex(32)
         part = path.with_suffix(".part")
         try:
             part.unlink(missing_ok=True)
-            with open(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as f:
-                f.write(new)
-                f.flush()
-                os.fsync(f.fileno())
+            with open(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as key_file:
+                key_file.write(new_secret)
+                key_file.flush()
+                os.fsync(key_file.fileno())
             part.replace(path)
         except OSError as error:
             raise in_words(error) or error from None
-        return new
+        return new_secret
 
     @property
     def queue(self) -> Path:
@@ -181,8 +181,8 @@ def look_at(data_folder: DataFolder, recording: int) -> None:
 
 def looked_at(data_folder: DataFolder) -> dict[int, float]:
     """When each recording was looked at last, in Unix seconds."""
-    out = {}
+    changed_files = {}
     for path in (data_folder.root / "derived").glob("*/looked"):
         with contextlib.suppress(OSError, ValueError):
-            out[int(path.parent.name)] = path.stat().st_mtime
-    return out
+            changed_files[int(path.parent.name)] = path.stat().st_mtime
+    return changed_files

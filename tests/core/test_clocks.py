@@ -110,6 +110,14 @@ def test_the_length_follows_the_speed(start: int, length: int, percent: float) -
     assert frames(filled, 0)[-1] < start + length
 
 
+def test_no_speed_comes_out_that_could_not_be_read_again() -> None:
+    """Less than a frame of the shot cannot fill ten: it would run at 3.2 %, and the story could not be opened."""
+    slow = do(do(alone(100, 40), "set_speed", item=1, percent=31.8), "trim", piece=1, edge="out", delta=-125)
+    assert slow.pieces[0].length == 1
+    with pytest.raises(Refused, match="less than 10 or more than 1000 %"):
+        run(slow, SOURCES, "fill_length", {"item": 1, "length": 10})
+
+
 @settings(max_examples=20)
 @given(st.integers(1, 99), st.integers(1, 99), lines, st.booleans())
 def test_a_moment_lands_on_its_frame(at: int, to: int, line: tuple[tuple[int, float], ...], ramped: bool) -> None:

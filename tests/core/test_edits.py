@@ -184,7 +184,7 @@ def test_words_stand_at_their_time() -> None:
     inside = words_in(said, R, 100, 60)  # 4 s to 6.4 s: w4, w5, and w6 only by its first 0.4 s of 0.5
     assert [w.text for _, w in inside] == ["w4", "w5", "w6"]
     assert [w.text for _, w in words_in(said, R, 100, 54)] == ["w4", "w5"]
-    rows = lines(inside, start=100, length=60, frames_per_row=25, rows=2, chars=40)
+    rows = lines(inside, start=100, length=60, frames_per_row=25, line_count=2, chars=40)
     assert [(r.top, [w.text for _, w in r.words]) for r in rows] == [(0, ["w4"]), (1, ["w5", "w6"])]
     story = do(three(), "lay_cover", source=3, at=90, until=120, start=0)
     asked = []

@@ -219,12 +219,14 @@ class Editing(RuleBasedStateMachine):
 
     def check_retimed(self, before: Story, after: Story, report: Report, piece: int) -> None:
         """What is laid stays on its word, to the nearest frame; nothing else of it changes. In its place a piece may
-        lose words."""
+        lose words. Where it became shorter, begin and length are rounded too, and the last words share its last
+        frame: two frames."""
         p, q = (s.piece(piece) for s in (before, after))
         fastest = (
             1
             + max(float(x.clock.speed) for x in (p, q))
             + max([v / 100 for x in (p, q) for _, v in x.settings["speed"]], default=0)
+            * (2 if q.length < p.length else 1)
         )
         new = {c.id: c for c in (*after.covers, *after.sounds)}
         for c in (*before.covers, *before.sounds):

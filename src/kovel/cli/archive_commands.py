@@ -72,10 +72,10 @@ def out_(
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
     if not ended.is_done:
         raise Invalid(ended.message or "It was stopped.")
-    told = [f"{done.path}: {project.name}, {done.recordings} recordings, {done.media} of them with their files."]
-    told += [f"{name} is off-line: its file is not in it." for name in done.missing]
+    told_lines = [f"{done.path}: {project.name}, {done.recordings} recordings, {done.media} of them with their files."]
+    told_lines += [f"{name} is off-line: its file is not in it." for name in done.missing]
     value = {"path": done.path, "recordings": done.recordings, "media": done.media, "missing": list(done.missing)}
-    answer(as_json, value, "\n".join(told))
+    answer(as_json, value, "\n".join(told_lines))
 
 
 @archive.command("in")
@@ -86,8 +86,8 @@ def in_(path: Path, folder: Path | None, as_json: bool) -> None:
     """Open an archive as a project of this folder."""
     data_folder = open_data(folder)
     done = archiving.read(data_folder, path.resolve())
-    told = [f"{done.name}: {done.recordings} recordings, {done.media} of them brought along."]
-    told += [f"{name} is off-line: find it with `kovel relink`." for name in done.missing]
+    told_lines = [f"{done.name}: {done.recordings} recordings, {done.media} of them brought along."]
+    told_lines += [f"{name} is off-line: find it with `kovel relink`." for name in done.missing]
     value = {
         "project": done.project,
         "name": done.name,
@@ -95,4 +95,4 @@ def in_(path: Path, folder: Path | None, as_json: bool) -> None:
         "media": done.media,
         "missing": list(done.missing),
     }
-    answer(as_json, value, "\n".join(told))
+    answer(as_json, value, "\n".join(told_lines))

@@ -25,8 +25,10 @@ def bin_() -> None:
 
 
 def _found(data_folder: DataFolder, project: int, name: str) -> bin_rows.Bin:
-    rows = [folder for folder in bin_rows.of_project(data_folder.db, project) if name in (folder.name, str(folder.id))]
-    return only(rows, name, "bin", lambda b: str(b.id))
+    named_bins = [
+        folder for folder in bin_rows.of_project(data_folder.db, project) if name in (folder.name, str(folder.id))
+    ]
+    return only(named_bins, name, "bin", lambda b: str(b.id))
 
 
 def _told(data_folder: DataFolder, project: int, as_json: bool) -> None:
@@ -112,8 +114,8 @@ def rename(
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     ids = [the_recording(data_folder, project.id, name).id for name in names]
-    rows = binning.names(data_folder, project.id, ids, pattern)
+    new_names = binning.names(data_folder, project.id, ids, pattern)
     if not dry:
         binning.rename(data_folder, project.id, ids, pattern)
-    value = [{"was": recording.name, "name": name} for recording, name in rows]
-    answer(as_json, {"names": value}, "\n".join(f"{recording.name}: {name}" for recording, name in rows))
+    value = [{"was": recording.name, "name": name} for recording, name in new_names]
+    answer(as_json, {"names": value}, "\n".join(f"{recording.name}: {name}" for recording, name in new_names))

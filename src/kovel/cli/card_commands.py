@@ -25,27 +25,30 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What is plugged in, and what of it is here already."""
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
-    rows = camera_cards.listing(data_folder, project.id)
+    listed_cards = camera_cards.listing(data_folder, project.id)
     value = [
         {
-            "name": c.name,
-            "folder": str(c.folder),
-            "files": [{"path": file.path, "bytes": file.size, "taken": file.taken} for file in c.files],
+            "name": camera_card.name,
+            "folder": str(camera_card.folder),
+            "files": [{"path": file.path, "bytes": file.size, "taken": file.taken} for file in camera_card.files],
         }
-        for c in rows
+        for camera_card in listed_cards
     ]
-    told = [
-        line
-        for c in rows
-        for line in (
-            f"{c.name}  {len(c.files)} files",
-            *(f"  {file.path}  {file.size} bytes{f'  is {file.taken}' if file.taken else ''}" for file in c.files),
+    told_lines = [
+        told_line
+        for camera_card in listed_cards
+        for told_line in (
+            f"{camera_card.name}  {len(camera_card.files)} files",
+            *(
+                f"  {file.path}  {file.size} bytes{f'  is {file.taken}' if file.taken else ''}"
+                for file in camera_card.files
+            ),
         )
     ]
     answer(
         as_json,
         {"cards": value},
-        "\n".join(told) or f"No card is plugged in. `kovel card in NAME` plugs one in: {', '.join(MADE_UP)}.",
+        "\n".join(told_lines) or f"No card is plugged in. `kovel card in NAME` plugs one in: {', '.join(MADE_UP)}.",
     )
 
 
@@ -99,12 +102,12 @@ def copy(
     if not done.is_done or done.result is None:
         raise Invalid(done.message or "The copy was stopped.")
     result = done.result
-    told = [
+    told_lines = [
         f"{len(result['copied']) - len(result['before'])} files copied and verified to {result['folder']}, "
         f"{len(result['before'])} were there already.",
         done.message,
     ]
-    answer(as_json, result, "\n".join(x for x in told if x))
+    answer(as_json, result, "\n".join(told_line for told_line in told_lines if told_line))
 
 
 @card.command()

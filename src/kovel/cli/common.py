@@ -48,8 +48,8 @@ class Group(click.Group):
         except Told as error:
             raise Refusal(error) from None
         except (sqlite3.Error, OSError) as error:
-            told = in_words(error)
-            raise (Refusal(told) if told else error) from None
+            told_words = in_words(error)
+            raise (Refusal(told_words) if told_words else error) from None
 
 
 data_option = click.option(
@@ -73,12 +73,12 @@ def open_data(folder: Path | None) -> DataFolder:
 def the_project(data_folder: DataFolder, name: str | None) -> projects.Project:
     if name:
         return projects.find(data_folder.db, name)
-    rows = [project for project in projects.listing(data_folder.db) if not project.archived]
-    if len(rows) == 1:
-        return rows[0]
+    open_projects = [project for project in projects.listing(data_folder.db) if not project.archived]
+    if len(open_projects) == 1:
+        return open_projects[0]
     raise Missing(
         "Say which project: --project NAME. `kovel list` shows them."
-        if rows
+        if open_projects
         else "There is no project yet. `kovel import --new NAME FILE...` makes one."
     )
 
@@ -88,20 +88,20 @@ def answer(as_json: bool, value: Any, text: str) -> None:
 
 
 def the_recording(data_folder: DataFolder, project: int, name: str) -> Recording:
-    rows = recordings.of_project(data_folder.db, project)
-    found = [recording for recording in rows if str(recording.id) == name] or [
-        recording for recording in rows if name in (recording.name, Path(recording.path).name)
+    all_recordings = recordings.of_project(data_folder.db, project)
+    recordings_found = [recording for recording in all_recordings if str(recording.id) == name] or [
+        recording for recording in all_recordings if name in (recording.name, Path(recording.path).name)
     ]
-    return only(found, name, "recording", lambda r: f"{r.id} ({r.path})")
+    return only(recordings_found, name, "recording", lambda r: f"{r.id} ({r.path})")
 
 
 def the_subclip(data_folder: DataFolder, project: int, name: str) -> Subclip:
-    rows = subclips.of_project(data_folder.db, project)
+    all_subclips = subclips.of_project(data_folder.db, project)
     names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
-    found = [subclip for subclip in rows if str(subclip.id) == name] or [
-        subclip for subclip in rows if subclip.name == name
+    subclips_found = [subclip for subclip in all_subclips if str(subclip.id) == name] or [
+        subclip for subclip in all_subclips if subclip.name == name
     ]
-    return only(found, name, "subclip", lambda c: f"{c.id} (in {names[c.recording]})")
+    return only(subclips_found, name, "subclip", lambda c: f"{c.id} (in {names[c.recording]})")
 
 
 def only(found: Sequence[T], name: str, what: str, told: Callable[[T], str]) -> T:
@@ -121,8 +121,8 @@ def write_out(out: Path | None, body: str, as_json: bool = False, **value: Any) 
         click.echo(body, nl=False)
         return
     check_folder(out)
-    with written_whole(out) as part:
-        part.write_text(body)
+    with written_whole(out) as part_file:
+        part_file.write_text(body)
     answer(as_json, {"path": str(out), **value}, f"{out} written.")
 
 
@@ -135,9 +135,9 @@ def check_folder(out: Path) -> None:
 
 
 def _how_far(all_jobs: Sequence[jobs.Job]) -> str:
-    left = max((job.seconds_left or 0 for job in all_jobs), default=0)
+    seconds_left = max((job.seconds_left or 0 for job in all_jobs), default=0)
     share = sum(job.progress for job in all_jobs) / max(1, len(all_jobs))
-    return f"{share:.0%}{f', {left} s left' if left else ''}   "
+    return f"{share:.0%}{f', {seconds_left} s left' if seconds_left else ''}   "
 
 
 def wait_for(
@@ -146,21 +146,21 @@ def wait_for(
     """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this
     process does meanwhile."""
     scheduler = scheduler_for(data_folder)
-    own = scheduler.start()
+    is_own_scheduler = scheduler.start()
     end = time.monotonic() + most
     try:
         while True:
-            rows = [jobs.get(data_folder.db, i) for i in ids]
-            is_over = not any(job.is_open for job in rows) or time.monotonic() > end
+            waited_for = [jobs.get(data_folder.db, job_id) for job_id in ids]
+            is_over = not any(job.is_open for job in waited_for) or time.monotonic() > end
             if not quiet and sys.stderr.isatty():
-                click.echo(f"\r{'' if is_over else _how_far(rows)}", nl=False, err=True)
+                click.echo(f"\r{'' if is_over else _how_far(waited_for)}", nl=False, err=True)
             if is_over:
-                return rows
+                return waited_for
             time.sleep(0.1)
-            if not own:
-                own = scheduler.start()  # the server may have ended meanwhile
+            if not is_own_scheduler:
+                is_own_scheduler = scheduler.start()  # the server may have ended meanwhile
     finally:
-        if own:
+        if is_own_scheduler:
             scheduler.stop()
 
 

@@ -26,12 +26,12 @@ def relink(folder_to_search: Path, better: bool, folder: Path | None, project_na
     if not job.is_done or job.result is None:
         raise click.ClickException(job.message or "The search was stopped.")
     done = relinking.Found.of(job.result)
-    told = [f"{name}: {path}" for name, path in (*done.again, *done.better)]
-    told += [f"{name} is still off-line." for name in done.missing]
+    told_lines = [f"{name}: {path}" for name, path in (*done.again, *done.better)]
+    told_lines += [f"{name} is still off-line." for name in done.missing]
     value = {
         "found": dict(done.again),
         "better": dict(done.better),
         "missing": list(done.missing),
         "left": list(done.left),
     }
-    answer(as_json, value, "\n".join([*told, *done.left, f"{done.said[0].upper()}{done.said[1:]}."]))
+    answer(as_json, value, "\n".join([*told_lines, *done.left, f"{done.said[0].upper()}{done.said[1:]}."]))

@@ -38,7 +38,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Projects; with --project its recordings and subclips."""
     data_folder = open_data(folder)
     if not project_name:
-        rows = projects.listing(data_folder.db)
+        listed_projects = projects.listing(data_folder.db)
         value = [
             {
                 "id": project.id,
@@ -48,14 +48,14 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
                 "height": project.height,
                 "archived": project.archived,
             }
-            for project in rows
+            for project in listed_projects
         ]
         return answer(
             as_json,
             value,
             "\n".join(
                 f"{project.id:>4}  {project.name}  {project.rate} fps  {project.width}x{project.height}"
-                for project in rows
+                for project in listed_projects
             )
             or "No projects yet.",
         )
@@ -94,7 +94,10 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
         f"{'ready' if recording.ready else latest[recording.id].state if recording.id in latest else 'not prepared'}"
         for recording in recs
     ]
-    text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in inside["subclips"]]
+    text += [
+        f"      {inside_clip['id']:>4}  {inside_clip['name']}  {inside_clip['start']}+{inside_clip['length']}"
+        for inside_clip in inside["subclips"]
+    ]
     return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
@@ -104,9 +107,9 @@ def bring_timeline(data_folder: DataFolder, project: projects.Project, kind: str
 
     if not file.is_file():
         raise Missing(f"There is no file {file}.")
-    story_id, name, left = bring_in(data_folder, project.id, kind, file.name, file.read_bytes())
-    told = [f"{name}: story {story_id}, {stories.load(data_folder.db, story_id).story.length} frames.", *left]
-    answer(as_json, {"story": story_id, "name": name, "left": left}, "\n".join(told))
+    story_id, name, left_out = bring_in(data_folder, project.id, kind, file.name, file.read_bytes())
+    told_lines = [f"{name}: story {story_id}, {stories.load(data_folder.db, story_id).story.length} frames.", *left_out]
+    answer(as_json, {"story": story_id, "name": name, "left": left_out}, "\n".join(told_lines))
 
 
 def _prepared(data_folder: DataFolder, project: int, numbers: set[int], quiet: bool) -> list[str]:
@@ -159,13 +162,13 @@ def import_(
     project = (
         projects.create(data_folder.db, new, rate, size, start, drop) if new else the_project(data_folder, project_name)
     )
-    made, bad = bring_in_all(data_folder, project.id, paths, kind=kind)
-    if words and len(made) == 1:
-        bad += take_words(data_folder, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
-    if made and not no_wait:
-        bad += _prepared(data_folder, project.id, {recording.id for recording in made}, quiet=as_json)
-    _tell_what_came(data_folder, project, made, bad, as_json)
-    if not made:
+    new_recordings, bad = bring_in_all(data_folder, project.id, paths, kind=kind)
+    if words and len(new_recordings) == 1:
+        bad += take_words(data_folder, new_recordings[0], words.name, text_of(words.name, words.read_bytes()))[1]
+    if new_recordings and not no_wait:
+        bad += _prepared(data_folder, project.id, {recording.id for recording in new_recordings}, quiet=as_json)
+    _tell_what_came(data_folder, project, new_recordings, bad, as_json)
+    if not new_recordings:
         sys.exit(1)
 
 
@@ -191,12 +194,12 @@ def _tell_what_came(
     bad: list[str],
     as_json: bool,
 ) -> None:
-    rows = [
+    imported_rows = [
         {"id": one.id, "name": one.name, "ready": recordings.get(data_folder.db, one.id).ready}
         for one in made_recordings
     ]
     lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made_recordings]
-    answer(as_json, {"project": project.id, "recordings": rows, "refused": bad}, "\n".join(lines))
+    answer(as_json, {"project": project.id, "recordings": imported_rows, "refused": bad}, "\n".join(lines))
     for why in [] if as_json else bad:
         click.echo(why, err=True)
 
@@ -229,24 +232,25 @@ def search(
         return _by_meaning(data_folder, project, names, meaning, limit, as_json)
     if not words:
         raise Invalid("Say what to look for: words, or --meaning TEXT.")
-    asked = " ".join(f'"{word}"' if " " in word and '"' not in word else word for word in words)
-    rows = transcripts.search(data_folder.db, project.id, asked)
-    plain = [found.text.replace("\x02", "").replace("\x03", "") for found in rows]
+    quoted_words = " ".join(f'"{word}"' if " " in word and '"' not in word else word for word in words)
+    found_sentences = transcripts.search(data_folder.db, project.id, quoted_words)
+    plain = [found_sentence.text.replace("\x02", "").replace("\x03", "") for found_sentence in found_sentences]
     value = [
         {
-            "recording": found.recording,
-            "name": names[found.recording],
-            "start": found.start / 48000,
-            "end": found.end / 48000,
-            "speaker": found.speaker,
+            "recording": found_sentence.recording,
+            "name": names[found_sentence.recording],
+            "start": found_sentence.start / 48000,
+            "end": found_sentence.end / 48000,
+            "speaker": found_sentence.speaker,
             "text": text,
         }
-        for found, text in zip(rows, plain, strict=True)
+        for found_sentence, text in zip(found_sentences, plain, strict=True)
     ]
     lines = [
-        f"{names[found.recording]}  {running(project.rate.sample_to_frame(found.start), project.rate)}  "
-        f"{found.speaker}: {text}"
-        for found, text in zip(rows, plain, strict=True)
+        f"{names[found_sentence.recording]}  "
+        f"{running(project.rate.sample_to_frame(found_sentence.start), project.rate)}  "
+        f"{found_sentence.speaker}: {text}"
+        for found_sentence, text in zip(found_sentences, plain, strict=True)
     ]
     return answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
 
@@ -313,5 +317,5 @@ def set_(
             given = int(given) if given.lstrip("+-").isdecimal() else float(given)
         except ValueError:
             raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
-    now, did = set_on_recording(data_folder, this_recording.id, setting, given)
-    answer(as_json, {"did": did, "settings": now.settings.to_json()}, did)
+    now, summary = set_on_recording(data_folder, this_recording.id, setting, given)
+    answer(as_json, {"did": summary, "settings": now.settings.to_json()}, summary)

@@ -68,11 +68,11 @@ def transcribe(
         (done,) = wait_for(data_folder, [transcription.transcribe(data_folder, recording.id).id], quiet=as_json)
         if not done.is_done:
             raise click.ClickException(done.message or "The transcription was stopped.")
-        said, remark = transcripts.words(data_folder.db, recording.id), jobs.get(data_folder.db, done.id).message
+        said_words, remark = transcripts.words(data_folder.db, recording.id), jobs.get(data_folder.db, done.id).message
         tongue = recordings.get(data_folder.db, recording.id).tongue
-        rows = [
+        spoken_words = [
             {"text": word.text, "start": word.start / 48000, "end": word.end / 48000, "sure": round(word.sure, 3)}
-            for word in said
+            for word in said_words
         ]
     else:
         with ready(path) as this_ready:
@@ -85,11 +85,14 @@ def transcribe(
             }
             got = call("transcribe", params, _told if sys.stderr.isatty() else None)
         remark, tongue = got["remark"], got["language"]
-        rows = [{"text": t, "start": a / 48000, "end": b / 48000, "sure": s} for t, a, b, s in got["words"]]
+        spoken_words = [
+            {"text": t, "start": a / 48000, "end": b / 48000, "sure": confidence}
+            for t, a, b, confidence in got["words"]
+        ]
     answer(
         as_json,
-        {"words": rows, "remark": remark, "language": tongue},
-        " ".join(str(row["text"]) for row in rows) + (f"\n{remark}" if remark else ""),
+        {"words": spoken_words, "remark": remark, "language": tongue},
+        " ".join(str(spoken_word["text"]) for spoken_word in spoken_words) + (f"\n{remark}" if remark else ""),
     )
 
 
@@ -121,11 +124,11 @@ def voices(recording: str, folder: Path | None, project_name: str | None, as_jso
     (done,) = wait_for(data_folder, [speaker_separation.tell_apart(data_folder, this_recording.id).id], quiet=as_json)
     if not done.is_done:
         raise click.ClickException(done.message or "It was stopped.")
-    said = [
+    told_sentences = [
         {"speaker": sentence.speaker, "start": sentence.start / 48000, "text": sentence.text}
         for sentence in sentences(transcripts.words(data_folder.db, this_recording.id))
     ]
-    answer(as_json, {"told": done.message, "sentences": said}, done.message)
+    answer(as_json, {"told": done.message, "sentences": told_sentences}, done.message)
 
 
 @click.command("pauses")
@@ -170,20 +173,30 @@ def find_pauses(
     settings = Settings(shortest, pad_before, pad_after, island, threshold)
     with ready(file) as this_ready:
         assert this_ready.levels is not None
-        found = pauses(this_ready.levels, settings)
-        rows = []
-        for pause in found:
-            if cut := pause.cut(settings):
-                rows.append(
-                    {"start": cut[0] / 48000, "end": min(cut[1], this_ready.samples) / 48000, "confidence": pause.sure}
+        found_pauses = pauses(this_ready.levels, settings)
+        pause_rows = []
+        for pause in found_pauses:
+            if cut_there := pause.cut(settings):
+                pause_rows.append(
+                    {
+                        "start": cut_there[0] / 48000,
+                        "end": min(cut_there[1], this_ready.samples) / 48000,
+                        "confidence": pause.sure,
+                    }
                 )
         value = {
             "rate": 48000,
             "duration": this_ready.samples / 48000,
-            "pauses": rows,
+            "pauses": pause_rows,
             "noise_floor_dbfs": round(noise_floor(this_ready.levels) if len(this_ready.levels) else QUIETEST, 1),
         }
-    text = "\n".join(f"{row['start']:9.2f} {row['end']:9.2f}   {row['confidence']:.0%}" for row in rows) or "No pauses."
+    text = (
+        "\n".join(
+            f"{pause_row['start']:9.2f} {pause_row['end']:9.2f}   {pause_row['confidence']:.0%}"
+            for pause_row in pause_rows
+        )
+        or "No pauses."
+    )
     answer(as_json, value, text)
 
 
@@ -201,10 +214,12 @@ def hits_(file: Path, sensitivity: float, as_json: bool) -> None:
     """Hits of FILE: sudden sounds, to the millisecond."""
     with ready(file, levels=False) as this_ready:
         call("pulse", {"out": str(this_ready.folder), "channels": this_ready.channels})
-        rows = json.loads((this_ready.folder / "pulse.json").read_text())["hits"]
-    found = at_sensitivity([Hit(*row[:3]) for row in rows], sensitivity)
-    value = {"hits": [{"time": hit.sample / 48000, "strength": hit.strength} for hit in found]}
-    answer(as_json, value, "\n".join(f"{hit.sample / 48000:9.3f}   {hit.strength:.0%}" for hit in found) or "No hits.")
+        kept_hits = json.loads((this_ready.folder / "pulse.json").read_text())["hits"]
+    found_hits = at_sensitivity([Hit(*found_hit[:3]) for found_hit in kept_hits], sensitivity)
+    value = {"hits": [{"time": hit.sample / 48000, "strength": hit.strength} for hit in found_hits]}
+    answer(
+        as_json, value, "\n".join(f"{hit.sample / 48000:9.3f}   {hit.strength:.0%}" for hit in found_hits) or "No hits."
+    )
 
 
 @click.command("beats")
@@ -231,7 +246,7 @@ def _synced_in(
         (done,) = wait_for(data_folder, [syncing.sync_by_sound(data_folder, project.id, ids).id], quiet=quiet)
         if not done.is_done or done.message:
             raise click.ClickException(done.message or "The matching was stopped.")
-    kept = [recordings.get(data_folder.db, i) for i in ids]
+    kept = [recordings.get(data_folder.db, recording_id) for recording_id in ids]
     first = kept[0].sync.offset if kept[0].sync else 0
     return [
         {
@@ -248,18 +263,18 @@ def _synced_in(
 def _synced(files: Sequence[str]) -> list[dict[str, Any]]:
     """Files that are in no project: each one's place on the first one's clock, by their sound."""
     with ExitStack() as stack:
-        made = [stack.enter_context(ready(Path(file), levels=False)) for file in files]
+        ready_files = [stack.enter_context(ready(Path(file), levels=False)) for file in files]
         members = [
             {"out": str(other.folder), "channels": other.channels, "name": Path(file).name}
-            for file, other in zip(files, made, strict=True)
+            for file, other in zip(files, ready_files, strict=True)
         ]
-        found = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
-    bad = [member["unrelated"] for member in found if "unrelated" in member]
+        found_sync = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
+    bad = [member["unrelated"] for member in found_sync if "unrelated" in member]
     if bad:
         raise Unusable(" ".join(bad))
     return [
         {"file": file, "offset": member["offset"], "drift_ppm": member["ppm"], "confidence": member["sure"]}
-        for file, member in zip(files, found, strict=True)
+        for file, member in zip(files, found_sync, strict=True)
     ]
 
 
@@ -277,11 +292,13 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
         raise click.UsageError("By timecode needs --project.")
     if project_name:
         data_folder = open_data(folder)
-        rows = _synced_in(data_folder, the_project(data_folder, project_name), files, timecode, quiet=as_json)
+        synced_recordings = _synced_in(
+            data_folder, the_project(data_folder, project_name), files, timecode, quiet=as_json
+        )
     else:
-        rows = _synced(files)
+        synced_recordings = _synced(files)
     text = "\n".join(
-        f"{row['offset']:+12.5f} s  {row['drift_ppm']:+7.2f} ppm  {row['confidence']:.0%}  {row['file']}"
-        for row in rows
+        f"{synced['offset']:+12.5f} s  {synced['drift_ppm']:+7.2f} ppm  {synced['confidence']:.0%}  {synced['file']}"
+        for synced in synced_recordings
     )
-    answer(as_json, {"members": rows}, text)
+    answer(as_json, {"members": synced_recordings}, text)

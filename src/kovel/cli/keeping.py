@@ -24,9 +24,11 @@ def backup(directory: Path, folder: Path | None, as_json: bool) -> None:
     Recordings are not in it; they stay where they are. `kovel restore` brings it back.
     """
     data_folder = open_data(folder)
-    out = copies.back_up(data_folder.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
+    copied_to = copies.back_up(data_folder.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
     answer(
-        as_json, {"path": str(out), "bytes": out.stat().st_size}, f"{out} written, {out.stat().st_size / 1e6:.1f} MB."
+        as_json,
+        {"path": str(copied_to), "bytes": copied_to.stat().st_size},
+        f"{copied_to} written, {copied_to.stat().st_size / 1e6:.1f} MB.",
     )
 
 
@@ -56,8 +58,8 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
         copies.put_back(root / "kovel.db", path, aside)
     finally:
         os.close(lock)
-    told = f"{path} is the database now." + (f" What was there is kept as {aside.name}." if aside.exists() else "")
-    answer(as_json, {"from": str(path), "kept": str(aside) if aside.exists() else None}, told)
+    told_line = f"{path} is the database now." + (f" What was there is kept as {aside.name}." if aside.exists() else "")
+    answer(as_json, {"from": str(path), "kept": str(aside) if aside.exists() else None}, told_line)
 
 
 @click.command()
@@ -68,8 +70,18 @@ def doctor(folder: Path | None, as_json: bool) -> None:
     be copied where help is asked for."""
     from kovel.services.doctor import examined
 
-    rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
-    value = [{"what": row.what, "well": row.well, "found": row.found} for row in rows]
-    answer(as_json, value, "\n".join(f"{'ok ' if row.well else '!! '} {row.what:<12} {row.found}" for row in rows))
-    if not all(row.well for row in rows):
+    examined_rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
+    value = [
+        {"what": examined_row.what, "well": examined_row.well, "found": examined_row.found}
+        for examined_row in examined_rows
+    ]
+    answer(
+        as_json,
+        value,
+        "\n".join(
+            f"{'ok ' if examined_row.well else '!! '} {examined_row.what:<12} {examined_row.found}"
+            for examined_row in examined_rows
+        ),
+    )
+    if not all(examined_row.well for examined_row in examined_rows):
         sys.exit(1)

@@ -87,16 +87,16 @@ def import_(file: Path, folder: Path | None, project_name: str | None, as_json: 
     told."""
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
-    new, left = from_csv(
+    new, left_out = from_csv(
         text_of(file.name, file.read_bytes()), recordings.of_project(data_folder.db, project.id), project.rate
     )
-    made = subclips.add_all(data_folder.db, project.id, new, f"log taken from {file.name}") if new else []
+    new_subclips = subclips.add_all(data_folder.db, project.id, new, f"log taken from {file.name}") if new else []
     answer(
         as_json,
-        {"kept": [subclip.id for subclip in made], "refused": left},
-        "\n".join([f"{len(made)} subclips taken.", *left]),
+        {"kept": [subclip.id for subclip in new_subclips], "refused": left_out},
+        "\n".join([f"{len(new_subclips)} subclips taken.", *left_out]),
     )
-    if not made:
+    if not new_subclips:
         sys.exit(1)
 
 
@@ -109,11 +109,13 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     """The log as CSV, or as OpenTimelineIO with markers."""
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
     clips = subclips.of_project(data_folder.db, project.id)
     if kind == "csv":
         body = to_csv(log_lines(data_folder, project.id), project.rate)
     else:
-        marked = {row: markers.of_recording(data_folder.db, row) for row in rows}
-        body = otio.adapters.write_to_string(to_otio("log", project, list(rows.values()), clips, marked), "otio_json")
+        marked = {log_row: markers.of_recording(data_folder.db, log_row) for log_row in recordings_by_id}
+        body = otio.adapters.write_to_string(
+            to_otio("log", project, list(recordings_by_id.values()), clips, marked), "otio_json"
+        )
     write_out(out, body)

@@ -36,7 +36,7 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
     worked_out(data_folder, project.id, as_json)
     names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project.id)}
     if twice:
-        rows = theming.told_twice(data_folder, project.id)
+        retellings = theming.told_twice(data_folder, project.id)
         pair = [
             [
                 {
@@ -47,22 +47,22 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
                 }
                 for spoken in (twice.a, twice.b)
             ]
-            for twice in rows
+            for twice in retellings
         ]
         value = [
-            {"a": a, "b": row, "alike": round(twice.alike, 3), "better": twice.better}
-            for (a, row), twice in zip(pair, rows, strict=True)
+            {"a": a, "b": pair_row, "alike": round(twice.alike, 3), "better": twice.better}
+            for (a, pair_row), twice in zip(pair, retellings, strict=True)
         ]
         text = "\n".join(
             f"{twice.alike:.2f}  {names[twice.a.recording]}: {twice.a.text}\n      {names[twice.b.recording]}: "
             f"{twice.b.text}"
-            for twice in rows
+            for twice in retellings
         )
         return answer(as_json, {"pairs": value}, text or "Nothing is told twice.")
-    found = theming.listing(data_folder, project.id)
-    if anew or not found:
-        found = theming.group(data_folder, project.id)
-    told = [
+    found_themes = theming.listing(data_folder, project.id)
+    if anew or not found_themes:
+        found_themes = theming.group(data_folder, project.id)
+    told_themes = [
         {
             "id": theme.id,
             "name": theme.name,
@@ -80,10 +80,10 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
                 for shown in theme.shown
             ],
         }
-        for theme in found
+        for theme in found_themes
     ]
     lines = []
-    for theme in found:
+    for theme in found_themes:
         lines.append(
             f"{theme.id:>4}  {theme.name}{' (set aside)' if theme.aside else ''}: {theme.said / 48000:.0f} s said, "
             f"{theme.kept / 48000:.0f} s kept"
@@ -91,7 +91,7 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
         for shown in theme.shown:
             at = running(project.rate.sample_to_frame(shown.statement.start), project.rate)
             lines.append(f"        {names[shown.statement.recording]}  {at}  {shown.statement.text[:90]}")
-    return answer(as_json, {"themes": told}, "\n".join(lines))
+    return answer(as_json, {"themes": told_themes}, "\n".join(lines))
 
 
 @click.command()
@@ -114,13 +114,13 @@ def propose(
     except TimeError as error:
         raise Invalid(str(error)) from None
     worked_out(data_folder, project.id, as_json)
-    rows = theming.listing(data_folder, project.id) or theming.group(data_folder, project.id)
+    found_themes = theming.listing(data_folder, project.id) or theming.group(data_folder, project.id)
     ids = []
     for name in chosen:
-        found = [theme for theme in rows if name in (str(theme.id), theme.name)]
-        if not found:
+        named_themes = [theme for theme in found_themes if name in (str(theme.id), theme.name)]
+        if not named_themes:
             raise Missing(f"There is no theme called {name}. `kovel themes` shows them.")
-        ids.append(found[0].id)
+        ids.append(named_themes[0].id)
     done = proposing.propose(data_folder, project.id, seconds, ids, order)
     value = {
         "story": done.story,

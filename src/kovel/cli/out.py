@@ -101,15 +101,15 @@ def render(
     )
 
 
-def _choice(rows: dict[str, Output], name: str) -> Output:
-    found = [
+def _choice(outputs_by_name: dict[str, Output], name: str) -> Output:
+    named_outputs = [
         output
-        for key, output in rows.items()
+        for key, output in outputs_by_name.items()
         if name.casefold() in (key.casefold(), key.casefold().removeprefix("for the "))
     ]
-    if not found:
-        raise Invalid(f"There is no choice called {name}. There are: {', '.join(rows)}.")
-    return found[-1]
+    if not named_outputs:
+        raise Invalid(f"There is no choice called {name}. There are: {', '.join(outputs_by_name)}.")
+    return named_outputs[-1]
 
 
 def _rate(text: str) -> Rate:
@@ -156,8 +156,10 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
-    write_out(out, TIMELINES[kind].write(kept_story.story, kept_story.name, project, rows), as_json, kind=kind)
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    write_out(
+        out, TIMELINES[kind].write(kept_story.story, kept_story.name, project, recordings_by_id), as_json, kind=kind
+    )
 
 
 @click.command()
@@ -195,18 +197,23 @@ def captions(
         n, notes = bring(data_folder, kept_story, file.name, file.read_bytes()) if file else (0, [])
         if not file:
             kept_captions.bring(data_folder.db, kept_story.id, "", None)
-        did = f"{n} captions brought in." if file else "The captions follow the words again."
-        answer(as_json, {"captions": n, "notes": notes}, "\n".join([did, *notes]))
+        summary = f"{n} captions brought in." if file else "The captions follow the words again."
+        answer(as_json, {"captions": n, "notes": notes}, "\n".join([summary, *notes]))
         return
     format = CAPTION_FORMATS[kind]
-    body, rows = caption_file(data_folder, kept_story, format, chars)
+    body, cue_rows = caption_file(data_folder, kept_story, format, chars)
     if format.is_chapters:
         write_out(out, body, as_json, kind=kind)
         return
-    if not rows:
+    if not cue_rows:
         raise Invalid("There are no captions: nothing that is said in the story is transcribed.")
     write_out(
-        out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(cue, project.rate)) for cue in rows)
+        out,
+        body,
+        as_json,
+        kind=kind,
+        captions=len(cue_rows),
+        hard=sum(bool(too_fast(cue, project.rate)) for cue in cue_rows),
     )
 
 
@@ -230,10 +237,10 @@ def papers(kind: str, out: Path | None, folder: Path | None, project_name: str |
     kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
     if out and out.suffix.lower() == ".pdf":
         check_folder(out)
-        made, body = pdf_of(data_folder, kept_story, kind)
-        with written_whole(out) as part:
-            part.write_bytes(body)
-        answer(as_json, {"path": str(out), "kind": kind, "rows": len(made.rows)}, f"{out} written.")
+        this_document, body = pdf_of(data_folder, kept_story, kind)
+        with written_whole(out) as part_file:
+            part_file.write_bytes(body)
+        answer(as_json, {"path": str(out), "kind": kind, "rows": len(this_document.rows)}, f"{out} written.")
         return
-    made = document(data_folder, kept_story, kind)
-    write_out(out, to_csv(made), as_json, kind=kind, rows=len(made.rows))
+    this_document = document(data_folder, kept_story, kind)
+    write_out(out, to_csv(this_document), as_json, kind=kind, rows=len(this_document.rows))

@@ -24,10 +24,10 @@ def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None,
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     story_id = stories.current(data_folder.db, project.id)
-    asked = face_framing.sit_on_faces(
+    asked_edit = face_framing.sit_on_faces(
         data_folder, project.id, stories.load(data_folder.db, story_id).story, list(items)
     )
-    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
+    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked_edit))
 
 
 @picture.command("punch")
@@ -38,8 +38,8 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     story_id = stories.current(data_folder.db, project.id)
-    asked, _ = face_framing.punch_in(data_folder, project.id, stories.load(data_folder.db, story_id).story, zoom)
-    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
+    asked_edit, _ = face_framing.punch_in(data_folder, project.id, stories.load(data_folder.db, story_id).story, zoom)
+    tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked_edit))
 
 
 @picture.command("poses")
@@ -50,10 +50,10 @@ def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: boo
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     story_id = stories.current(data_folder.db, project.id)
-    asked, would = closest_poses.all_poses(data_folder, project.id, stories.load(data_folder.db, story_id).story)
+    asked_edit, would = closest_poses.all_poses(data_folder, project.id, stories.load(data_folder.db, story_id).story)
     if dry:
         return answer(as_json, {"did": would.did, "notes": list(would.notes)}, "\n".join([would.did, *would.notes]))
-    return tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked))
+    return tell(data_folder, as_json, *stories.edit(data_folder.db, story_id, None, *asked_edit))
 
 
 @picture.command("shape")
@@ -62,8 +62,8 @@ def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: boo
 def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """This story in another shape (9:16, 4:5, 1:1, 16:9), as a story of its own."""
     data_folder = open_data(folder)
-    story_id, did = face_framing.other_shape(data_folder, the_project(data_folder, project_name).id, shape)
-    answer(as_json, {"story": story_id, "did": did}, f"{did}.")
+    story_id, summary = face_framing.other_shape(data_folder, the_project(data_folder, project_name).id, shape)
+    answer(as_json, {"story": story_id, "did": summary}, f"{summary}.")
 
 
 @picture.command("match")
@@ -74,10 +74,10 @@ def match(recording: str, other: str, folder: Path | None, project_name: str | N
     """Give RECORDING the colours of OTHER."""
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
-    did, table = look_tables.match(
+    summary, table = look_tables.match(
         data_folder, *(the_recording(data_folder, project.id, name).id for name in (recording, other))
     )
-    answer(as_json, {"did": did, "table": table}, f"{did}.")
+    answer(as_json, {"did": summary, "table": table}, f"{summary}.")
 
 
 @picture.command("table")

@@ -145,9 +145,9 @@ def _looked_after(data_folder: DataFolder) -> None:
         raise click.ClickException(
             f"The database in {data_folder.root} is damaged ({wrong}). "
             + (
-                f"The last good copy is of {found[0][0]}: "
+                f"The last good copy is of {found_copies[0][0]}: "
                 f"`kovel restore --data {data_folder.root} latest` brings it back."
-                if (found := copies(data_folder.backups))
+                if (found_copies := copies(data_folder.backups))
                 else "There is no copy of it in its folder."
             )
         )

@@ -50,14 +50,16 @@ def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: boo
         raise Invalid("Say what is to be taken out: --low-cut, --hum, --noise, --clicks or --even.")
     _new(out)
     with ready(file) as this_ready:
-        found = call(
+        found_noise = call(
             "clean", {"out": str(this_ready.folder), "channels": this_ready.channels, "name": "clean", "wanted": wanted}
         )
         write_wav(out, np.asarray(samples_of(this_ready.folder / "made" / "clean.pcm", this_ready.channels)))
-    hum_found = ", ".join(f"{f:g}" for f in found["hum"])
-    said = f"hum at {hum_found} Hz taken out" if found["hum"] else "no hum found" if hum == "find it" else ""
+    hum_found = ", ".join(f"{hum_frequency:g}" for hum_frequency in found_noise["hum"])
+    said_hum = f"hum at {hum_found} Hz taken out" if found_noise["hum"] else "no hum found" if hum == "find it" else ""
     answer(
-        as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(text for text in (f"Written: {out}", said) if text)
+        as_json,
+        {"out": str(out), "hum": found_noise["hum"]},
+        "\n".join(text for text in (f"Written: {out}", said_hum) if text),
     )
 
 
@@ -87,7 +89,7 @@ def loudness(what: str, folder: Path | None, project_name: str | None, as_json: 
             got = call("measure", {"plan": plan, "files": files})
             measured = mixing.Measured(np.array(got["power"]), np.array(got["peaks"]))
     whole, lra = measured.loudness, measured.range
-    row = {
+    loudness_row = {
         "lufs": None if whole is None else round(whole, 2),
         "range": None if lra is None else round(lra, 2),
         "true_peak": round(measured.peak, 2),
@@ -96,7 +98,7 @@ def loudness(what: str, folder: Path | None, project_name: str | None, as_json: 
     }
     loud = "silent" if whole is None else f"{whole:.1f} LUFS"
     range_ = "too short for a range" if lra is None else f"range {lra:.1f} LU"
-    answer(as_json, row, f"{loud}, {range_}, true peak {measured.peak:.1f} dBTP")
+    answer(as_json, loudness_row, f"{loud}, {range_}, true peak {measured.peak:.1f} dBTP")
 
 
 @click.command("music-fit")
@@ -129,11 +131,11 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
             raise Unusable(f"{file.name}: {error}") from None
         if out:
             write_wav(out, joined_music(samples_of(this_ready.folder / "sound.pcm", this_ready.channels), done))
-    row = {
+    fitted_row = {
         "length": done.length / SAMPLE_RATE,
         "over": done.over / SAMPLE_RATE,
         "tempo": beats.tempo,
-        "ranges": [[a / SAMPLE_RATE, e / SAMPLE_RATE] for a, e in done.ranges],
+        "ranges": [[a / SAMPLE_RATE, range_end / SAMPLE_RATE] for a, range_end in done.ranges],
         "seams": [
             {
                 "at": seam.at / SAMPLE_RATE,
@@ -150,7 +152,7 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
         f"s, {seam.alike:.0%} alike"
         for seam in done.seams
     ]
-    answer(as_json, row, "\n".join(text))
+    answer(as_json, fitted_row, "\n".join(text))
 
 
 @click.group()
@@ -162,14 +164,14 @@ def _do(folder: Path | None, project_name: str | None, as_json: bool, work: Any)
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     story_id = stories.current(data_folder.db, project.id)
-    asked, more = work(data_folder, project, stories.load(data_folder.db, story_id).story)
-    kept_story, done = stories.edit(data_folder.db, story_id, None, *asked)
+    asked_edit, more_lines = work(data_folder, project, stories.load(data_folder.db, story_id).story)
+    kept_story, done = stories.edit(data_folder.db, story_id, None, *asked_edit)
     value = {
         "revision": kept_story.revision,
         "did": done.did,
         "notes": list(done.notes),
         "made": list(done.made),
-        **more,
+        **more_lines,
     }
     answer(as_json, value, "\n".join([done.did, *(f"  {note}" for note in done.notes)]))
 
@@ -183,8 +185,10 @@ def even_(apart: str, folder: Path | None, project_name: str | None, as_json: bo
     """Every voice to the loudness aimed at, by its speech alone."""
 
     def work(data: Any, p: Any, story: Any) -> Any:
-        asked, found = mixing.even_voices(data, p.id, story, apart)
-        return asked, {"voices": [{"name": voice.name, "lufs": round(voice.loudness, 2)} for voice in found]}
+        asked_edit, found_levels = mixing.even_voices(data, p.id, story, apart)
+        return asked_edit, {
+            "voices": [{"name": voice.name, "lufs": round(voice.loudness, 2)} for voice in found_levels]
+        }
 
     _do(folder, project_name, as_json, work)
 
@@ -228,8 +232,8 @@ def fit_(number: int, folder: Path | None, project_name: str | None, as_json: bo
     """Sound NUMBER fitted by bars, so that it ends with the pictures."""
 
     def work(data: Any, p: Any, story: Any) -> Any:
-        asked, found = mixing.fit_music(data, p.id, story, number)
-        return asked, {"seams": found}
+        asked_edit, found_fit = mixing.fit_music(data, p.id, story, number)
+        return asked_edit, {"seams": found_fit}
 
     _do(folder, project_name, as_json, work)
 
@@ -271,7 +275,11 @@ def stems_(out: Path, folder: Path | None, project_name: str | None, as_json: bo
     the mix."""
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
-    rows = write_stems(
+    written_stems = write_stems(
         data_folder, project.id, stories.load(data_folder.db, stories.current(data_folder.db, project.id)).story, out
     )
-    answer(as_json, {"stems": [str(path) for path in rows]}, "\n".join(f"Written: {path}" for path in rows))
+    answer(
+        as_json,
+        {"stems": [str(path) for path in written_stems]},
+        "\n".join(f"Written: {path}" for path in written_stems),
+    )

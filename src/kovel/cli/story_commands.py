@@ -57,10 +57,13 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project.id)}
     this_story = kept_story.story
     kinds = {
-        seam.at: seam.kind for seam in seams(this_story, {key: recording.source for key, recording in rows.items()})
+        seam.at: seam.kind
+        for seam in seams(
+            this_story, {recording_id: recording.source for recording_id, recording in recordings_by_id.items()}
+        )
     }
     pieces = [
         {
@@ -84,20 +87,22 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
         }
         for a, _, cover in this_story.spans
     ]
+    names = {key: recording.name for key, recording in recordings_by_id.items()}
     loose = [{"id": cover.id, "recording": cover.source, "length": cover.length} for cover in this_story.loose]
     text = [
         f"{running(at, this_story.rate):>7}  piece {piece.id:<4} "
-        f"{rows[piece.source].name if piece.source else 'space'}  {piece.length} "
+        f"{recordings_by_id[piece.source].name if piece.source else 'space'}  {piece.length} "
         f"frames{f'  ({kinds[at]})' if at in kinds else ''}"
         for at, piece in zip(this_story.starts, this_story.pieces, strict=False)
     ]
     text += [
         f"{running(cover['at'], this_story.rate):>7}  cover {cover['id']:<4} "
-        f"{rows[cover['recording']].name if cover['recording'] else 'title'}  {cover['length']} frames, lane "
-        f"{cover['lane']}"
+        f"{names.get(cover['recording'], 'title')}  {cover['length']} frames, lane {cover['lane']}"
         for cover in covers
     ]
-    text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}" for c in loose]
+    text += [
+        f"  loose  cover {loose_cover['id']:<4} {names.get(loose_cover['recording'], 'title')}" for loose_cover in loose
+    ]
     answer(
         as_json,
         {
@@ -123,9 +128,9 @@ def story_add(
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     story_id = stories.current(data_folder.db, project.id)
-    found = [the_subclip(data_folder, project.id, name) for name in subclip]
+    found_subclips = [the_subclip(data_folder, project.id, name) for name in subclip]
     place = stories.load(data_folder.db, story_id).story.length if at is None else typed(at, project.rate)
-    ranges = [[subclip.recording, subclip.start, subclip.length] for subclip in found]
+    ranges = [[subclip.recording, subclip.start, subclip.length] for subclip in found_subclips]
     tell(
         data_folder,
         as_json,
@@ -184,7 +189,7 @@ def story_shots(
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     kept_story = stories.load(data_folder.db, stories.current(data_folder.db, project.id))
-    found = covers(
+    offered_covers = covers(
         data_folder,
         project.id,
         kept_story.story,
@@ -192,18 +197,23 @@ def story_shots(
         None if until is None else typed(until, project.rate),
     )
     if lay is not None:
-        if lay > len(found.offers):
-            raise Invalid(f"There are {len(found.offers)} shots to choose from.")
-        offer = found.offers[lay - 1]
+        if lay > len(offered_covers.offers):
+            raise Invalid(f"There are {len(offered_covers.offers)} shots to choose from.")
+        offer = offered_covers.offers[lay - 1]
         return tell(
             data_folder, as_json, *stories.edit(data_folder.db, kept_story.id, None, offer.command, dict(offer.params))
         )
-    rows = [
-        {"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params} for offer in found.offers
+    offered_shots = [
+        {"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params}
+        for offer in offered_covers.offers
     ]
-    text = [f"{index}  {row['name']}  {row['why']}" for index, row in enumerate(rows, 1)]
+    text = [
+        f"{index}  {offered_shot['name']}  {offered_shot['why']}" for index, offered_shot in enumerate(offered_shots, 1)
+    ]
     return answer(
-        as_json, {"said": found.said, "at": found.a, "until": found.b, "shots": rows}, "\n".join([found.said, *text])
+        as_json,
+        {"said": offered_covers.said, "at": offered_covers.a, "until": offered_covers.b, "shots": offered_shots},
+        "\n".join([offered_covers.said, *text]),
     )
 
 
@@ -211,20 +221,20 @@ def story_shots(
 @click.option("--json", "as_json", is_flag=True, help="Answer as JSON.")
 def story_edits(as_json: bool) -> None:
     """Every edit there is: its name and values for `edit`, what it does, and its key in the Story room."""
-    rows = []
+    listed_edits = []
     for name in COMMANDS:
         keys = [entry.key for key, entry in entries() if key == name and entry.key]
         takes = [
             f"{name}=" if parameter is ... else f"[{name}={'none' if parameter is None else parameter}]"
             for name, (_, parameter) in parameters(name).items()
         ]
-        rows.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
+        listed_edits.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
     text = [
-        f"{row['edit']} {' '.join(row['takes'])}\n    "
-        f"{row['does']}{' Key: ' + ', '.join(row['keys']) if row['keys'] else ''}"
-        for row in rows
+        f"{listed_edit['edit']} {' '.join(listed_edit['takes'])}\n    "
+        f"{listed_edit['does']}{' Key: ' + ', '.join(listed_edit['keys']) if listed_edit['keys'] else ''}"
+        for listed_edit in listed_edits
     ]
-    answer(as_json, rows, "\n".join(text))
+    answer(as_json, listed_edits, "\n".join(text))
 
 
 @story.command("edit")
@@ -246,13 +256,13 @@ def story_edit(
     known = parameters(command)
     given: dict[str, Any] = {}
     for value in values:
-        k, eq, x = value.partition("=")
-        if not eq or k not in known:
+        name, eq, value_text = value.partition("=")
+        if not eq or name not in known:
             raise Invalid(f"{command} takes {', '.join(f'{name}=...' for name in known)}.")
         try:
-            given[k] = _value(known[k][0], x, project.rate)
+            given[name] = _value(known[name][0], value_text, project.rate)
         except ValueError as error:
-            raise Invalid(f"{k}: {error}") from None
+            raise Invalid(f"{name}: {error}") from None
     tell(
         data_folder,
         as_json,
@@ -282,11 +292,11 @@ def _values(kind: Any, text: str, frame_rate: Rate) -> Any:
     takes_only_list = get_origin(kind) is list
     if not takes_only_list and all(get_origin(one) is not list for one in get_args(kind)):
         return _number(text, frame_rate)
-    rows = [row for row in text.split(",") if row.strip()]
+    typed_values = [typed_row for typed_row in text.split(",") if typed_row.strip()]
     if get_args(kind) and get_origin(get_args(kind)[0]) is list:
-        return [[_number(number, frame_rate) for number in row.split("-")] for row in rows]
-    if takes_only_list or len(rows) > 1:
-        return [_number(row, frame_rate) for row in rows]
+        return [[_number(number, frame_rate) for number in typed_row.split("-")] for typed_row in typed_values]
+    if takes_only_list or len(typed_values) > 1:
+        return [_number(typed_row, frame_rate) for typed_row in typed_values]
     return _number(text, frame_rate)
 
 
@@ -304,8 +314,12 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     data_folder = open_data(folder)
     project = the_project(data_folder, project_name)
     scopes, settings = _scopes_and_settings(values)
-    asked = _as_edit([(scope, name, value) for scope in scopes for name, value in settings.items()])
-    tell(data_folder, as_json, *stories.edit(data_folder.db, stories.current(data_folder.db, project.id), None, *asked))
+    asked_edit = _as_edit([(scope, name, value) for scope in scopes for name, value in settings.items()])
+    tell(
+        data_folder,
+        as_json,
+        *stories.edit(data_folder.db, stories.current(data_folder.db, project.id), None, *asked_edit),
+    )
 
 
 def _scopes_and_settings(words: Sequence[str]) -> tuple[list[int | str], dict[str, Any]]:
@@ -332,23 +346,26 @@ def _scopes_and_settings(words: Sequence[str]) -> tuple[list[int | str], dict[st
     return scopes, settings
 
 
-def _as_edit(rows: Sequence[tuple[int | str, str, Any]]) -> tuple[str, dict[str, Any]]:
+def _as_edit(setting_rows: Sequence[tuple[int | str, str, Any]]) -> tuple[str, dict[str, Any]]:
     """The edit that sets (scope, setting, value): its name and what it is asked with."""
-    if len(rows) == 1:
-        ((scope, setting, value),) = rows
+    if len(setting_rows) == 1:
+        ((scope, setting, value),) = setting_rows
         if value is None:
             return "reset_value", {"to": scope, "setting": setting}
         return "set_value", {"to": scope, "setting": setting, "value": value}
-    scopes = dict.fromkeys(str(scope) for scope, _, _ in rows)
-    settings = dict.fromkeys(f"{name} {'taken back' if value is None else value}" for _, name, value in rows)
-    return "set_several", {"rows": [list(row) for row in rows], "did": f"{', '.join(scopes)}: {', '.join(settings)}"}
+    scopes = dict.fromkeys(str(scope) for scope, _, _ in setting_rows)
+    settings = dict.fromkeys(f"{name} {'taken back' if value is None else value}" for _, name, value in setting_rows)
+    return "set_several", {
+        "rows": [list(setting_row) for setting_row in setting_rows],
+        "did": f"{', '.join(scopes)}: {', '.join(settings)}",
+    }
 
 
 @story.command("settings")
 @json_option
 def story_settings(as_json: bool) -> None:
     """Every setting there is: its name, what it is, what it may be."""
-    rows = [
+    listed_settings = [
         {"name": setting.name, "label": setting.label, "of": list(setting.of), "between": setting.between}
         for setting in SETTINGS.values()
     ]
@@ -356,7 +373,7 @@ def story_settings(as_json: bool) -> None:
         f"{setting.name:<14} {setting.label} ({', '.join(setting.of)}): {setting.between}"
         for setting in SETTINGS.values()
     )
-    answer(as_json, rows, text)
+    answer(as_json, listed_settings, text)
 
 
 def _setting(name: str, text: str) -> Any:
@@ -371,7 +388,7 @@ def _setting(name: str, text: str) -> Any:
         return text
     try:
         if ":" in text:
-            return [[int(moment), float(db)] for moment, db in (row.split(":") for row in text.split(","))]
+            return [[int(moment), float(db)] for moment, db in (typed_row.split(":") for typed_row in text.split(","))]
         return float(text) if "." in text else int(text)
     except ValueError:
         raise Invalid(

@@ -80,24 +80,24 @@ def tighten(
         desk = Desk(
             Settings(shortest, pad_before, pad_after), kinds_off=[kind for kind in PROPOSAL_KINDS if kind not in wanted]
         )
-        found = work.rows(data_folder, recording.id, project.rate, desk)
+        proposal_rows = work.rows(data_folder, recording.id, project.rate, desk)
         if in_place:
             cuts += work.in_story(data_folder, story, recording.id, desk)
         desks.append((recording.id, desk))
-        pieces = work.left(found, 0, recording.length(project.rate))
+        pieces = work.left(proposal_rows, 0, recording.length(project.rate))
         before += recording.length(project.rate)
         ranges += [[recording.id, start, end - start] for start, end in pieces]
     after = sum(n for _, _, n in ranges)
     value = {"pieces": len(ranges), "before": before, "after": after, "saved": before - after, "cuts": len(cuts)}
-    did = "Nothing was changed."
+    summary = "Nothing was changed."
     if not dry:
         if in_place and not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
-        asked: tuple[str, dict[str, Any]] = ("insert_several", {"at": story.length, "ranges": ranges})
+        asked_edit: tuple[str, dict[str, Any]] = ("insert_several", {"at": story.length, "ranges": ranges})
         if in_place:
-            asked = ("take_out", {"cuts": sorted(cuts)})
-        did = stories.edit(data_folder.db, story_id, None, *asked)[1].did
+            asked_edit = ("take_out", {"cuts": sorted(cuts)})
+        summary = stories.edit(data_folder.db, story_id, None, *asked_edit)[1].did
         for recording_id, desk in desks if in_place else []:
             work.put(data_folder, recording_id, desk)
-    seconds = [float(x / project.rate.fps) for x in (before, after)]
-    answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")
+    seconds = [float(padding / project.rate.fps) for padding in (before, after)]
+    answer(as_json, value, f"{summary} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")

@@ -46,18 +46,18 @@ def _worked(queue: str, media: tuple[str, ...], at_once: int) -> int:
     """Work, and begin anew whenever the server or the way to it was lost, until it is refused or ended."""
     waiting = False
     while True:
-        asked = Asked(queue, media, at_once, new_name())
+        asked_options = Asked(queue, media, at_once, new_name())
         process = begin("kovel.jobs.remote_worker", warm=["kovel.jobs.remote_worker", *WARM])
         began = time.monotonic()
         try:
             assert process.stdin
-            process.stdin.write(asked.line())
+            process.stdin.write(asked_options.line())
             process.stdin.flush()
             code = process.wait()
         finally:
             process.kill()
             process.wait()
-            farewell(asked)
+            farewell(asked_options)
         if code in (0, REFUSED):
             return code
         if not waiting or time.monotonic() - began > AWHILE:

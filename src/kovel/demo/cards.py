@@ -30,9 +30,9 @@ def plug_in(data_folder: DataFolder, name: str, failing: bool = False) -> Path:
     """Plug in a made-up card; `failing`: it can be read to its middle only."""
     if name not in MADE_UP:
         raise Missing(f"There is no such card. There are: {', '.join(MADE_UP)}.")
-    to = place(data_folder) / name
+    card_place = place(data_folder) / name
     for path, of in MADE_UP[name][1].items():
-        this_path = to / path
+        this_path = card_place / path
         this_path.parent.mkdir(parents=True, exist_ok=True)
         if this_path.exists():
             continue
@@ -40,10 +40,12 @@ def plug_in(data_folder: DataFolder, name: str, failing: bool = False) -> Path:
             _tone(this_path, 200 + 110 * int(this_path.stem))
         else:
             _shot(this_path, *of.split())
-    (to / FAULT).unlink(missing_ok=True)
+    (card_place / FAULT).unlink(missing_ok=True)
     if failing:
-        (to / FAULT).write_text(str(sum(path.stat().st_size for path in to.rglob("*") if path.is_file()) // 2))
-    return to
+        (card_place / FAULT).write_text(
+            str(sum(path.stat().st_size for path in card_place.rglob("*") if path.is_file()) // 2)
+        )
+    return card_place
 
 
 def _shot(path: Path, of: str, seconds: str = "") -> None:

@@ -70,7 +70,7 @@ def ensure(data_folder: DataFolder) -> int:
         if project.name == NAME:
             return project.id
     project = projects.create(data_folder.db, NAME, "25", "1920x1080", "10:00:00:00")
-    made: dict[str, Recording] = {}
+    recordings_made: dict[str, Recording] = {}
     for file, name, kind, day, roll, camera in RECORDINGS:
         path = FOOTAGE / file
         recording = bring_in(
@@ -86,19 +86,19 @@ def ensure(data_folder: DataFolder) -> int:
         )
         if kind == "interview":
             take_words(data_folder, recording, f"{path.stem}.json", path.with_suffix(".json").read_text())
-        made[file] = recording
+        recordings_made[file] = recording
     ranges: dict[str, tuple[int, int, int]] = {}
-    for file, first, last, name, tags in BITES:
-        begin, end = find(data_folder, made[file], project.rate, first, last)
-        subclips.add(data_folder.db, made[file].id, begin, end, name=name, tags=tags)
-        ranges[name] = (made[file].id, begin, end)
+    for file, first_words, last_words, name, tags in BITES:
+        begin, end = find(data_folder, recordings_made[file], project.rate, first_words, last_words)
+        subclips.add(data_folder.db, recordings_made[file].id, begin, end, name=name, tags=tags)
+        ranges[name] = (recordings_made[file].id, begin, end)
     story_id = stories.current(data_folder.db, project.id)
     for name in STORY:
         source, begin, end = ranges[name]
         stories.edit(
             data_folder.db, story_id, None, "add_at_end", {"source": source, "start": begin, "length": end - begin}
         )
-    by_name = {recording.name: recording for recording in made.values()}
+    by_name = {recording.name: recording for recording in recordings_made.values()}
     path = FOOTAGE / "tone-maren.flac"
     tone = bring_in(
         data_folder, project.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path))
@@ -120,8 +120,8 @@ def ensure(data_folder: DataFolder) -> int:
             "lay_cover",
             {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)},
         )
-    made["tone-maren.flac"] = tone
-    _sound(data_folder, story_id, made)
+    recordings_made["tone-maren.flac"] = tone
+    _sound(data_folder, story_id, recordings_made)
     _picture(data_folder, project.id, story_id, by_name)
     return project.id
 
@@ -151,10 +151,14 @@ def _picture(data_folder: DataFolder, project: int, story_id: int, shots: dict[s
     do("lay_title", at=odile + 8, text="Odile / keeper of the tide room", how="lower third", length=80)
     do("push", items=[story.pieces[-1].id], last=114)
     upright = stories.create(data_folder.db, project, UPRIGHT, of=story_id)
-    rows = json.loads((FOOTAGE / "picture.json").read_text())
-    if rows:
+    picture_settings = json.loads((FOOTAGE / "picture.json").read_text())
+    if picture_settings:
         stories.edit(
-            data_folder.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"}
+            data_folder.db,
+            upright,
+            None,
+            "set_several",
+            {"rows": picture_settings, "did": "An upright version, framed on faces"},
         )
     stories.open_story(data_folder.db, project, story_id)
 
@@ -177,12 +181,26 @@ def find(data_folder: DataFolder, recording: Recording, frame_rate: Rate, first:
     """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
     words = transcripts.words(data_folder.db, recording.id)
     text = [word.text for word in words]
-    i = next(i for i in range(len(text)) if text[i : i + len(first.split())] == first.split())
+    word_index = next(
+        word_index
+        for word_index in range(len(text))
+        if text[word_index : word_index + len(first.split())] == first.split()
+    )
     count = len(last.split())
-    j = next(j for j in range(i, len(text)) if text[j : j + count] == last.split()) + count - 1
-    a = max(words[i].frames(frame_rate)[0] - 3, words[i - 1].frames(frame_rate)[1] if i else 0)
+    end_index = (
+        next(
+            end_index
+            for end_index in range(word_index, len(text))
+            if text[end_index : end_index + count] == last.split()
+        )
+        + count
+        - 1
+    )
+    a = max(
+        words[word_index].frames(frame_rate)[0] - 3, words[word_index - 1].frames(frame_rate)[1] if word_index else 0
+    )
     b = min(
-        words[j].frames(frame_rate)[1] + 4,
-        words[j + 1].frames(frame_rate)[0] if j + 1 < len(words) else recording.length(frame_rate),
+        words[end_index].frames(frame_rate)[1] + 4,
+        words[end_index + 1].frames(frame_rate)[0] if end_index + 1 < len(words) else recording.length(frame_rate),
     )
     return a, b

@@ -139,4 +139,9 @@ def _safe(text: str) -> str:
 
 def write_srt(words: Sequence[Word]) -> str:
     """SubRip with a numbered cue a sentence."""
-    return as_srt([webvtt.Caption(_stamp(said.start), _stamp(said.end), said.text) for said in sentences(words)])
+    return as_srt(
+        [
+            webvtt.Caption(_stamp(said_sentence.start), _stamp(said_sentence.end), said_sentence.text)
+            for said_sentence in sentences(words)
+        ]
+    )

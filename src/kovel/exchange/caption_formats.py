@@ -31,7 +31,7 @@ def to_vtt(cues: Sequence[Cue], frame_rate: Rate) -> str:
 
 
 def _lines(cue: Cue) -> str:
-    return "\n".join(_plain(line) for line in cue.lines)
+    return "\n".join(_plain(cue_line) for cue_line in cue.lines)
 
 
 def _caption(at: int, end: int, frame_rate: Rate, text: str, identifier: str | None = None) -> Caption:
@@ -51,7 +51,7 @@ def to_ttml(cues: Sequence[Cue], frame_rate: Rate, language: str = "en") -> str:
     body = "\n".join(
         f'      <p xml:id="c{index}" region="below" style="all"'
         f' begin="{_stamp(cue.at, frame_rate)}" end="{_stamp(cue.end, frame_rate)}">'
-        f'<span style="words">{"<br/>".join(escape(line) for line in cue.lines)}</span></p>'
+        f'<span style="words">{"<br/>".join(escape(cue_line) for cue_line in cue.lines)}</span></p>'
         for index, cue in enumerate(cues, 1)
     )
     return f"""<?xml version="1.0" encoding="UTF-8"?>
@@ -81,13 +81,13 @@ def to_ttml(cues: Sequence[Cue], frame_rate: Rate, language: str = "en") -> str:
 """
 
 
-def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, frame_rate: Rate) -> str:
+def chapters_vtt(chapter_rows: Sequence[tuple[int, str]], length: int, frame_rate: Rate) -> str:
     """Chapters (frame, heading) as WebVTT: each until the next one."""
-    ends = [*(at for at, _ in rows[1:]), length]
+    ends = [*(at for at, _ in chapter_rows[1:]), length]
     return as_vtt(
         [
             _caption(at, end, frame_rate, _plain(name), str(index))
-            for index, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1)
+            for index, ((at, name), end) in enumerate(zip(chapter_rows, ends, strict=True), 1)
         ]
     )
 
@@ -139,6 +139,6 @@ def cues_of(told: dict[str, Any], frame_rate: Rate) -> list[Cue]:
     """Cues of a caption file that was taken apart (exchange/sent_files.py) at story frames, lines kept."""
     cues: list[Cue] = []
     for a, b, lines, speaker in told["cues"]:
-        at, end = (round(s * frame_rate.fps / SAMPLE_RATE) for s in (a, b))
+        at, end = (round(cue_second * frame_rate.fps / SAMPLE_RATE) for cue_second in (a, b))
         cues.append(Cue(at, max(at + 1, end), tuple(lines), speaker, (0, len(cues))))
     return cues

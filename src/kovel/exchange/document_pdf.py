@@ -70,26 +70,31 @@ def to_pdf(paper: Document, project: str, story: str, length: str, others: Seque
         headings_style=FontFace(emphasis="", size_pt=SMALL, color=SOFT),
         v_align="TOP",
     ) as table:
-        for row in (paper.heads, *paper.rows):
+        for paper_row in (paper.heads, *paper.rows):
             cells = table.row()
-            for x in row:
-                cells.cell(written(pdf, x))
+            for cell_text in paper_row:
+                cells.cell(written(pdf, cell_text))
     return bytes(pdf.output())
 
 
 def widths(pdf: FPDF, paper: Document) -> Sequence[float]:
     """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the
     rest."""
-    out = []
+    column_widths = []
     for index, head in enumerate(paper.heads[:-1]):
-        column = [head, *(row[index] for row in paper.rows)]
-        line = max(pdf.get_string_width(written(pdf, x)) for x in column)
-        word = max((pdf.get_string_width(written(pdf, word)) for x in column for word in x.split()), default=0.0)
-        out.append(min(max(word, min(line, MOST)), 2 * MOST) + 3)
-    return [*out, max(60.0, pdf.epw - sum(out))]
+        column = [head, *(paper_row[index] for paper_row in paper.rows)]
+        column_width = max(pdf.get_string_width(written(pdf, cell_text)) for cell_text in column)
+        word = max(
+            (pdf.get_string_width(written(pdf, word)) for cell_text in column for word in cell_text.split()),
+            default=0.0,
+        )
+        column_widths.append(min(max(word, min(column_width, MOST)), 2 * MOST) + 3)
+    return [*column_widths, max(60.0, pdf.epw - sum(column_widths))]
 
 
 def written(pdf: FPDF, text: str) -> str:
     """A text in letters that one of the faces has; for others stands a question mark."""
     known = [font.cmap for font in pdf.fonts.values() if isinstance(font, TTFFont)]
-    return "".join(ch if any(ord(ch) in k for k in known) else "?" if ch.isprintable() else " " for ch in text)
+    return "".join(
+        ch if any(ord(ch) in known_width for known_width in known) else "?" if ch.isprintable() else " " for ch in text
+    )

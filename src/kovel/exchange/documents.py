@@ -85,9 +85,9 @@ def _paper_cut(told: DocumentInput) -> Iterator[Row]:
         if piece.id in headings:
             yield (timecode(at), "", headings[piece.id], "", "", "", "")
         times = [told.source_timecode(recording, frame) for frame in piece.used] if recording else ["", ""]
-        what = recording.name if recording else (piece.card.text or "card") if piece.card else "space"
+        piece_name = recording.name if recording else (piece.card.text or "card") if piece.card else "space"
         first, *more = told.said(at, end) or [("", "")]
-        yield (timecode(at), timecode(end), what, *times, *first)
+        yield (timecode(at), timecode(end), piece_name, *times, *first)
         for speaker, text in more:
             yield ("", "", "", "", "", speaker, text)
         for begins, ends, text in titles:
@@ -146,7 +146,11 @@ def _edit_list_by_tape(told: DocumentInput) -> Iterator[Row]:
         uses.append((cover.source, cover.start, cover.end, "cover", begins, ends))
     for sound in story.sounds:
         uses.append((sound.source, sound.start, sound.end, sound.kind, story.at(sound), story.at(sound) + sound.length))
-    known = [(told.recordings[use[0]], *use[1:]) for use in uses if use[0] is not None and use[0] in told.recordings]
+    known = [
+        (told.recordings[piece_use[0]], *piece_use[1:])
+        for piece_use in uses
+        if piece_use[0] is not None and piece_use[0] in told.recordings
+    ]
 
     def by_tape(use: tuple[Any, ...]) -> tuple[str, str, str, int]:
         return use[0].roll, use[0].camera, use[0].name, use[1]
@@ -197,8 +201,11 @@ def document_of(kind: DocumentKind, told: DocumentInput) -> Document:
 
 def to_csv(document: Document) -> str:
     """A document as CSV (RFC 4180); what a table program would take for a formula is held back by a quote."""
-    out = io.StringIO()
-    writer = csv.writer(out)
+    text_file = io.StringIO()
+    writer = csv.writer(text_file)
     writer.writerow(document.heads)
-    writer.writerows([f"'{x}" if begins_formula(x) else x for x in row] for row in document.rows)
-    return out.getvalue()
+    writer.writerows(
+        [f"'{cell_text}" if begins_formula(cell_text) else cell_text for cell_text in document_row]
+        for document_row in document.rows
+    )
+    return text_file.getvalue()

@@ -24,7 +24,8 @@ def _place(
     `left_out`."""
     try:
         at, end = (
-            parse_entry(fields[k], project.rate, drop=project.drop) - project.start_frame - shift for k in (8, 9)
+            parse_entry(fields[field_index], project.rate, drop=project.drop) - project.start_frame - shift
+            for field_index in (8, 9)
         )
     except TimeError as error:
         left_out.append(f"Line {line}: {error}")
@@ -39,24 +40,28 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
     """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue,
     what is seen beside it covers. A list that begins at another hour than the story is moved to its start, and says
     so."""
-    frame_rate, left = project.rate, []  # type: Rate, list[str]
+    frame_rate, left_out = project.rate, []  # type: Rate, list[str]
     name = told["name"] or "Edit list"
     seen: list[Use] = []
-    heard: list[Use] = []
-    shift = _shift(told["events"], project, left)
-    for i, fields, notes in told["events"]:
-        m = ["", *fields]
-        place = _place(m, i, project, shift, left)
-        use = _event(m, i, notes, *place, frame_rate, recordings, left) if place else None
-        if use is None:
+    heard_uses: list[Use] = []
+    shift = _shift(told["events"], project, left_out)
+    for event_number, fields, notes in told["events"]:
+        matched_fields = ["", *fields]
+        place = _place(matched_fields, event_number, project, shift, left_out)
+        event_use = (
+            _event(matched_fields, event_number, notes, *place, frame_rate, recordings, left_out) if place else None
+        )
+        if event_use is None:
             continue
-        if m[4].startswith(("W", "K")):
-            left.append(f"Line {i}: a {'wipe' if m[4].startswith('W') else 'key'} became a cut.")
-        if "V" in m[3].upper() or m[3].upper() == "B":
-            seen.append(replace(use, blend=int(m[5] or 0) if m[4] == "D" else 0))
-        if m[3].upper().startswith(("A", "B")) or "A" in m[3].upper():
-            heard.append(replace(use, blend=0))
-    return Taken(name, _of_events(frame_rate, seen, heard, recordings, left), left)
+        if matched_fields[4].startswith(("W", "K")):
+            left_out.append(
+                f"Line {event_number}: a {'wipe' if matched_fields[4].startswith('W') else 'key'} became a cut."
+            )
+        if "V" in matched_fields[3].upper() or matched_fields[3].upper() == "B":
+            seen.append(replace(event_use, blend=int(matched_fields[5] or 0) if matched_fields[4] == "D" else 0))
+        if matched_fields[3].upper().startswith(("A", "B")) or "A" in matched_fields[3].upper():
+            heard_uses.append(replace(event_use, blend=0))
+    return Taken(name, _of_events(frame_rate, seen, heard_uses, recordings, left_out), left_out)
 
 
 def _shift(events: list[Any], project: Project, left_out: list[str]) -> int:
@@ -91,8 +96,8 @@ def _event(
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())
     pairs = (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))
-    said = {name: value.strip() for name, _, value in pairs}
-    names = [said.get(name, "") for name in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
+    event_facts = {name: value.strip() for name, _, value in pairs}
+    names = [event_facts.get(name, "") for name in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
     try:  # to tell those of one name apart, a second is near enough
         about = frame_rate.frame_to_seconds(parse_entry(m[6], frame_rate))
     except TimeError:
@@ -102,12 +107,12 @@ def _event(
         left_out.append(f"Line {i}: {names[0] or names[1] or m[2]} {ABSENT}.")
         return None
     try:
-        own = parse_entry(m[6], recording.rate, drop=recording.drops or ";" in m[6]) - recording.first
+        own_start = parse_entry(m[6], recording.rate, drop=recording.drops or ";" in m[6]) - recording.first
     except TimeError as error:
         left_out.append(f"Line {i}: {error}")
         return None
     left_out += [f"Line {i}: “{note[:60]}” is not taken." for note in notes if not note.startswith(("*", "M2", "FCM"))]
-    first = first_frame_showing(own, frame_rate, recording.rate)
+    first = first_frame_showing(own_start, frame_rate, recording.rate)
     return Use(at, end, recording.id, first, _speed(notes, recording.rate))
 
 
@@ -121,8 +126,8 @@ def _speed(notes: list[str], own: Rate) -> Fraction:
             fps = Fraction(words[2]).limit_denominator(1000)
         except ValueError:
             continue
-        near = Rate.nearest(abs(fps)) if fps else own
-        exact = near.fps if abs(near.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
+        near_rate = Rate.nearest(abs(fps)) if fps else own
+        exact = near_rate.fps if abs(near_rate.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
         speed = exact / own.fps * (-1 if fps < 0 else 1)
     return speed
 
@@ -136,32 +141,38 @@ def _of_events(
     frame_rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left_out: list[str]
 ) -> Story:
     """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
-    length = max((use.end for use in (*seen, *heard)), default=0)
+    length = max((clip_use.end for clip_use in (*seen, *heard)), default=0)
     seen, heard = sorted(seen, key=lambda u: u.at), sorted(heard, key=lambda u: u.at)
-    alone = [use for use in seen if not use.card and _heard_for(use, heard) < use.end - use.at]
-    black = [use for use in seen if use.card]
-    edges = sorted({0, length, *(e for use in (*heard, *alone, *black) for e in (use.at, use.end))})
-    base: list[Use] = []
+    alone = [
+        clip_use for clip_use in seen if not clip_use.card and _heard_for(clip_use, heard) < clip_use.end - clip_use.at
+    ]
+    black = [clip_use for clip_use in seen if clip_use.card]
+    edges = sorted(
+        {0, length, *(use_edge for clip_use in (*heard, *alone, *black) for use_edge in (clip_use.at, clip_use.end))}
+    )
+    base_uses: list[Use] = []
     for begin, end in pairwise(edges):
         slot = Use(begin, end, None)
         use = next(iter([*_met(slot, heard), *_met(slot, alone)]), None)
         if use is not None:
             start = use.start + round((begin - use.at) * use.speed)
-            base.append(replace(use, at=begin, end=end, start=start, unseen=bool(_met(slot, black)) and use in heard))
-    upper = [use for use in seen if not use.card and not _shown(use, base)]
-    blends = {use.at: use.blend for use in seen if use.blend}
-    base = [replace(use, blend=blends.get(use.at, 0)) for use in base]
-    return built(frame_rate, base, [upper] if upper else [], [heard], recordings, left_out)
+            base_uses.append(
+                replace(use, at=begin, end=end, start=start, unseen=bool(_met(slot, black)) and use in heard)
+            )
+    upper = [clip_use for clip_use in seen if not clip_use.card and not _shown(clip_use, base_uses)]
+    blends = {clip_use.at: clip_use.blend for clip_use in seen if clip_use.blend}
+    base_uses = [replace(clip_use, blend=blends.get(clip_use.at, 0)) for clip_use in base_uses]
+    return built(frame_rate, base_uses, [upper] if upper else [], [heard], recordings, left_out)
 
 
 def _met(use: Use, uses: list[Use]) -> list[Use]:
     """The rows, in order and one after the other, that reach into the time of a use."""
     index = bisect_right(uses, use.at, key=lambda x: x.end)
-    out = []
+    met_clips = []
     while index < len(uses) and uses[index].at < use.end:
-        out.append(uses[index])
+        met_clips.append(uses[index])
         index += 1
-    return out
+    return met_clips
 
 
 def _shown(use: Use, base: list[Use]) -> bool:

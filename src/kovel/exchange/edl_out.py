@@ -49,8 +49,8 @@ class _Reels:
     def of(self, source: int) -> str:
         """The reel of a recording: roll and camera, numbered where another has that name already."""
         if source not in self.names:
-            base = reel_of(self.recordings[source])[:8] or "REEL"
-            self.names[source] = base if base not in self.names.values() else f"{base[:5]}{source:03d}"
+            reel_name = reel_of(self.recordings[source])[:8] or "REEL"
+            self.names[source] = reel_name if reel_name not in self.names.values() else f"{reel_name[:5]}{source:03d}"
         return self.names[source]
 
 
@@ -67,8 +67,8 @@ def to_edl(story: Story, name: str, project: Project, recordings: Recordings) ->
     events.sort(key=lambda event: (event.track != "V", event.at))
     for number, event in enumerate((event for event in events if event.end > event.at), 1):
         lines += _event_lines(number, event, project, recordings, reels)
-    if left := not_in_an_edl(story, project, recordings):
-        lines += ["", "* NOT IN THIS LIST:", *(f"*   {row}" for row in left)]
+    if left_lines := not_in_an_edl(story, project, recordings):
+        lines += ["", "* NOT IN THIS LIST:", *(f"*   {left_line}" for left_line in left_lines)]
     return "\n".join(lines) + "\n"
 
 
@@ -187,10 +187,12 @@ def set_on(story: Story, item: Item, sources: Sources) -> list[str]:
         "heard",
         *(() if isinstance(item, Sound) or item.clock.ramp else ("speed",)),
     )
-    rows = [setting for setting in SETTINGS.values() if kind_of_item(item) in setting.of and setting.name not in held]
+    shown_settings = [
+        setting for setting in SETTINGS.values() if kind_of_item(item) in setting.of and setting.name not in held
+    ]
     return [
         f"{setting.label.lower()} {setting.says(v)}"
-        for setting in rows
+        for setting in shown_settings
         if (v := story.value(item, setting.name, sources)) != setting.default
     ]
 
@@ -219,33 +221,35 @@ class _Absent:
 
     def transitions(self) -> list[str]:
         """Blends and crossfades, which become cuts."""
-        return [row for transition in self.story.transitions for row in self.transition(transition)]
+        return [
+            transition_row for transition in self.story.transitions for transition_row in self.transition(transition)
+        ]
 
     def transition(self, transition: Transition) -> list[str]:
         """The blend and the crossfade of one seam."""
         story = self.story
         start = story.starts[story.index_of(transition.right)] if transition.right else story.length
-        rows = []
+        told_lines = []
         if transition.length:
-            told = f"{kind_of(transition)} of {frames_in_words(transition.length)}"
-            rows.append(f"{self.at(start)} {told}: written as a cut")
+            told_blend = f"{kind_of(transition)} of {frames_in_words(transition.length)}"
+            told_lines.append(f"{self.at(start)} {told_blend}: written as a cut")
         if transition.cross:
-            rows.append(f"{self.at(start)} crossfade of {frames_in_words(transition.cross)}: written as a cut")
-        return rows
+            told_lines.append(f"{self.at(start)} crossfade of {frames_in_words(transition.cross)}: written as a cut")
+        return told_lines
 
     def pieces(self) -> list[str]:
         """Cards, and what is set on pieces."""
-        rows = []
+        told_lines = []
         for start, piece in zip(self.story.starts, self.story.pieces, strict=False):
             if piece.card is not None:
-                rows.append(f"{self.at(start)} card “{piece.card.text or piece.card.colour}”: written as black")
-            told = set_on(self.story, piece, self.sources)
-            rows += [f"{self.at(start)} {self.name(piece.source)}: {row}" for row in told]
-        return rows
+                told_lines.append(f"{self.at(start)} card “{piece.card.text or piece.card.colour}”: written as black")
+            told_settings = set_on(self.story, piece, self.sources)
+            told_lines += [f"{self.at(start)} {self.name(piece.source)}: {told_line}" for told_line in told_settings]
+        return told_lines
 
     def groups(self) -> list[str]:
         """Groups that are seen as one picture."""
-        rows = []
+        told_lines = []
         for scope, values in self.story.settings:
             starts = [
                 start
@@ -253,21 +257,23 @@ class _Absent:
                 if scope == f"group {piece.group}"
             ]
             if values["as_one"] and starts:
-                own = [name for name in values if name in OF_ONE]
-                told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(values[name])}" for name in own)
-                told = told or "put together first"
-                rows.append(f"{self.at(starts[0])} {len(starts)} pieces seen as one picture: {told}")
-        return rows
+                own_names = [name for name in values if name in OF_ONE]
+                told_settings = ", ".join(
+                    f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(values[name])}" for name in own_names
+                )
+                told_settings = told_settings or "put together first"
+                told_lines.append(f"{self.at(starts[0])} {len(starts)} pieces seen as one picture: {told_settings}")
+        return told_lines
 
     def sounds(self) -> list[str]:
         """Sounds beside the dialogue, and natural sound of covers."""
         story = self.story
-        rows = [
+        told_lines = [
             f"{self.at(story.at(sound))} {sound.kind} “{self.name(sound.source)}”, {frames_in_words(sound.length)}"
             for sound in story.sounds
             if audible(story, sound.kind)
         ]
-        return rows + [
+        return told_lines + [
             f"{self.at(at)} natural sound of “{self.name(cover.source)}”"
             for at, _, cover in story.spans
             if story.value(cover, "natural", self.sources)
@@ -275,14 +281,14 @@ class _Absent:
 
     def covers(self) -> list[str]:
         """Titles, and what is set on covers."""
-        rows = []
+        told_lines = []
         for at, _, cover in self.story.spans:
             if cover.source == TITLE:
-                rows.append(f"{self.at(at)} title “{cover.title}”".replace("\n", " / "))
+                told_lines.append(f"{self.at(at)} title “{cover.title}”".replace("\n", " / "))
             else:
-                told = set_on(self.story, cover, self.sources)
-                rows += [f"{self.at(at)} {self.name(cover.source)}: {row}" for row in told]
-        return rows
+                told_settings = set_on(self.story, cover, self.sources)
+                told_lines += [f"{self.at(at)} {self.name(cover.source)}: {told_line}" for told_line in told_settings]
+        return told_lines
 
 
 def not_in_an_edl(story: Story, project: Project, recordings: Recordings) -> list[str]:
@@ -295,4 +301,4 @@ def not_in_an_edl(story: Story, project: Project, recordings: Recordings) -> lis
         absent.sounds,
         absent.covers,
     )
-    return sorted(row for kind in kinds for row in kind())
+    return sorted(told_line for kind in kinds for told_line in kind())

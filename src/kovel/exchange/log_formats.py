@@ -53,14 +53,17 @@ def to_csv(lines: Iterable[Line], frame_rate: Rate) -> str:
 
     A cell that a spreadsheet would take for a formula gets an apostrophe before it.
     """
-    out = io.StringIO()
-    sheet = csv.writer(out)
+    text_file = io.StringIO()
+    sheet = csv.writer(text_file)
     sheet.writerow(COLUMNS)
     lines = list(lines)
-    names = Counter(i for _, i in {(line.recording.id, line.recording.name.casefold()) for line in lines})
-    for line in lines:
-        subclip, recording = line.clip, line.recording
-        times = [format_timecode(f, frame_rate) for f in (subclip.start, subclip.end, subclip.length)]
+    names = Counter(
+        recording_id
+        for _, recording_id in {(log_line.recording.id, log_line.recording.name.casefold()) for log_line in lines}
+    )
+    for log_line in lines:
+        subclip, recording = log_line.clip, log_line.recording
+        times = [format_timecode(clip_frame, frame_rate) for clip_frame in (subclip.start, subclip.end, subclip.length)]
         cells = [
             subclip.name,
             recording.name if names[recording.name.casefold()] == 1 else f"{recording.name} #{recording.id}",
@@ -68,15 +71,15 @@ def to_csv(lines: Iterable[Line], frame_rate: Rate) -> str:
             subclip.verdict,
             ", ".join(subclip.tags),
             subclip.note,
-            line.speaker,
-            line.words,
-            line.used,
+            log_line.speaker,
+            log_line.words,
+            log_line.used,
             recording.day,
             recording.roll,
             recording.camera,
         ]
         sheet.writerow([f"'{cell}" if isinstance(cell, str) and begins_formula(cell) else cell for cell in cells])
-    return out.getvalue()
+    return text_file.getvalue()
 
 
 def from_csv(text: str, recordings: Sequence[Recording], frame_rate: Rate) -> tuple[list[New], list[str]]:
@@ -90,20 +93,20 @@ def from_csv(text: str, recordings: Sequence[Recording], frame_rate: Rate) -> tu
     heads = {(head or "").strip().casefold() for head in sheet.fieldnames or ()}
     if not {"recording", "in"} <= heads or not heads & {"out", "length"}:
         return [], ["Line 1: the columns recording, in and out are needed, named like that in the first line."]
-    made: list[New] = []
+    new_clips: list[New] = []
     left_out: list[str] = []
-    for row in sheet:
+    for sheet_row in sheet:
         cells = {
             (name or "").strip().casefold(): (cell or "").strip().removeprefix("'")
-            for name, cell in row.items()
+            for name, cell in sheet_row.items()
             if isinstance(cell, str | None)
         }
         if any(cells.values()):
             try:
-                made.append(_range_of(cells, known, frame_rate))
+                new_clips.append(_range_of(cells, known, frame_rate))
             except (Invalid, TimeError) as error:
                 left_out.append(f"Line {sheet.line_num}: {error}")
-    return made, left_out
+    return new_clips, left_out
 
 
 def _by_name(recordings: Sequence[Recording]) -> dict[str, list[Recording]]:
@@ -114,22 +117,22 @@ def _by_name(recordings: Sequence[Recording]) -> dict[str, list[Recording]]:
         number = f"#{recording.id}"
         for called in {name, file.name.casefold(), file.stem.casefold(), number, f"{name} {number}"}:
             known.setdefault(called, []).append(recording)
-    for called, found in known.items():
-        named = [recording for recording in found if recording.name.casefold() == called]
-        known[called] = named if len(named) == 1 else found
+    for called, found_recordings in known.items():
+        named = [recording for recording in found_recordings if recording.name.casefold() == called]
+        known[called] = named if len(named) == 1 else found_recordings
     return known
 
 
 def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], frame_rate: Rate) -> New:
     """The range that a row asks for. Raises `Invalid` or `TimeError` where it does not fit."""
     called = cells.get("recording", "")
-    found = known.get(called.casefold(), [])
-    if not found:
+    found_recordings = known.get(called.casefold(), [])
+    if not found_recordings:
         raise Invalid(f"there is no recording called “{called[:60]}” in this project.")
-    if len(found) > 1:
-        several = ", ".join(f"“{called[:60]} #{recording.id}”" for recording in found)
-        raise Invalid(f"{len(found)} recordings are called “{called[:60]}”. Write which: {several}.")
-    recording = found[0]
+    if len(found_recordings) > 1:
+        several = ", ".join(f"“{called[:60]} #{recording.id}”" for recording in found_recordings)
+        raise Invalid(f"{len(found_recordings)} recordings are called “{called[:60]}”. Write which: {several}.")
+    recording = found_recordings[0]
     start = parse_entry(cells.get("in", ""), frame_rate)
     if cells.get("out"):
         end = parse_entry(cells["out"], frame_rate, now=start)
@@ -156,7 +159,7 @@ def to_otio(
     """A collection: each recording whole, with its markers, then each subclip as a clip of its range."""
     fps = float(project.rate.fps)
     by_id = {recording.id: recording for recording in recordings}
-    out = otio.schema.SerializableCollection(f"{project.name} - {name}")
+    clip_collection = otio.schema.SerializableCollection(f"{project.name} - {name}")
     for recording in recordings:
         if not markers.get(recording.id):
             continue
@@ -167,7 +170,7 @@ def to_otio(
                 zero + otio.opentime.RationalTime(marker.frame, fps), otio.opentime.RationalTime(0, fps)
             )
             whole.markers.append(otio.schema.Marker(marker.name, at))
-        out.append(whole)
+        clip_collection.append(whole)
     for subclip in clips:
         clip = clip_of(by_id[subclip.recording], project, subclip.start, subclip.length, subclip.name)
         clip.metadata["kovel"] = {
@@ -176,5 +179,5 @@ def to_otio(
             "tags": list(subclip.tags),
             "verdict": subclip.verdict,
         }
-        out.append(clip)
-    return out
+        clip_collection.append(clip)
+    return clip_collection

@@ -36,7 +36,7 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
         uses = _uses(t, project, recordings, left_out)
         if t["kind"] in tracks and (uses or t["kind"] == "Video"):
             tracks[t["kind"]].append(uses)
-    if sum(len(row) for rows in tracks.values() for row in rows) > MOST:
+    if sum(len(track_row) for track_clips in tracks.values() for track_row in track_clips) > MOST:
         raise Refused("That timeline is too long.")
     pictures = tracks["Video"] or [[]]
     first = next((number for number, uses in enumerate(pictures) if uses), len(pictures) - 1)
@@ -54,15 +54,15 @@ def _ours(stored: dict[str, Any], project: Project, recordings: dict[int, Record
             return None
         ids: dict[int, int] = {}
         for old, (checksum, path) in stored["recordings"].items():
-            found = [
+            found_ids = [
                 recording.id for recording in recordings.values() if (checksum and recording.checksum == checksum)
             ] or [recording.id for recording in recordings.values() if recording.path == path]
-            if not found:
+            if not found_ids:
                 return None
-            ids[int(old)] = found[0] if int(old) not in found else int(old)
+            ids[int(old)] = found_ids[0] if int(old) not in found_ids else int(old)
         for name in SOURCED:
-            for row in kept[name]:
-                row[1] = ids.get(row[1], row[1])
+            for kept_row in kept[name]:
+                kept_row[1] = ids.get(kept_row[1], kept_row[1])
         story = story_from_json(kept)
         return story if could_be_cut(story, {key: recording.source for key, recording in recordings.items()}) else None
     except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError):
@@ -73,31 +73,34 @@ def _uses(track: dict[str, Any], project: Project, recordings: dict[int, Recordi
     """The clips of a track as uses of recordings, in order; what cannot be taken is told in `left_out`."""
     uses: list[Use] = []
     blend, frame_rate = 0, project.rate
-    for x in track["items"]:
-        if x["is"] == "transition":
-            blend = frame_rate.seconds_to_frame(Fraction(*x["blend"]))
-            if x["type"] != DISSOLVE:
-                left_out.append(f"A transition of another kind ({x['type'] or x['name']}) became a cut.")
+    for track_item in track["items"]:
+        if track_item["is"] == "transition":
+            blend = frame_rate.seconds_to_frame(Fraction(*track_item["blend"]))
+            if track_item["type"] != DISSOLVE:
+                left_out.append(
+                    f"A transition of another kind ({track_item['type'] or track_item['name']}) became a cut."
+                )
                 blend = 0
             continue
-        begin = Fraction(*x["at"])
+        begin = Fraction(*track_item["at"])
         at = frame_rate.seconds_to_frame(begin)
         where = f"{project.timecode(at)} on {track['name'] or track['kind']}"
-        if x["is"] == "broken":
-            left_out.append(f"{where}: “{x['name']}” has no length or place that can be read. It is left out.")
+        if track_item["is"] == "broken":
+            left_out.append(f"{where}: “{track_item['name']}” has no length or place that can be read. It is left out.")
             continue
-        end = frame_rate.seconds_to_frame(begin + Fraction(*x["length"]))
-        if x["is"] == "gap" or end <= at:
+        end = frame_rate.seconds_to_frame(begin + Fraction(*track_item["length"]))
+        if track_item["is"] == "gap" or end <= at:
             blend = 0
             continue
-        if x["is"] != "clip":
+        if track_item["is"] != "clip":
             left_out.append(
-                f"{where}: “{x['name']}” is a {x['type'].lower()} inside the timeline; only clips are taken."
+                f"{where}: “{track_item['name']}” is a {track_item['type'].lower()} inside the timeline; "
+                f"only clips are taken."
             )
             continue
-        use = _use(x, at, end, frame_rate, recordings, left_out, where)
-        if use is not None:
-            uses.append(replace(use, blend=max(0, blend)))
+        clip_use = _use(track_item, at, end, frame_rate, recordings, left_out, where)
+        if clip_use is not None:
+            uses.append(replace(clip_use, blend=max(0, blend)))
         blend = 0
     return uses
 
@@ -136,9 +139,9 @@ def _use(
     left_out: list[str],
     where: str,
 ) -> Use | None:
-    own = _settings_on(x, left_out, where)
+    own_values = _settings_on(x, left_out, where)
     if x["generator"] is not None:
-        return _generated(x, at, end, own, left_out, where)
+        return _generated(x, at, end, own_values, left_out, where)
     file = _file_named(x["url"])
     first = Fraction(*x["first"]) if x["first"] else Fraction(0)
     begun = Fraction(*x["begun"]) if x["begun"] else None
@@ -156,7 +159,7 @@ def _use(
     start = frame_rate.seconds_to_frame(first) - zero
     if begun is None and start < 0:  # counted from its beginning, without timecode
         start = frame_rate.seconds_to_frame(first)
-    return Use(at, end, recording.id, start, speed, settings=own)
+    return Use(at, end, recording.id, start, speed, settings=own_values)
 
 
 def _card(at: int, end: int, parameters: dict[str, Any], left_out: list[str], where: str) -> Use:
@@ -171,7 +174,11 @@ def _card(at: int, end: int, parameters: dict[str, Any], left_out: list[str], wh
 def described(story: Story, recordings: dict[int, Recording]) -> dict[str, Any]:
     """What `from_otio` needs to give the very same story back."""
     used = {x.source for name in SOURCED for x in getattr(story, name) if x.source}
-    rows = {str(i): [recordings[i].checksum, recordings[i].path] for i in sorted(used) if i in recordings}
+    recordings_used = {
+        str(recording_id): [recordings[recording_id].checksum, recordings[recording_id].path]
+        for recording_id in sorted(used)
+        if recording_id in recordings
+    }
     kept = story_to_json(story)
     return {
         "story": json.loads(
@@ -179,5 +186,5 @@ def described(story: Story, recordings: dict[int, Recording]) -> dict[str, Any]:
                 {name: value for name, value in kept.items() if value or name in (*SETS, "rate", "next_id", *SOURCED)}
             )
         ),
-        "recordings": rows,
+        "recordings": recordings_used,
     }

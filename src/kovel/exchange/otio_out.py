@@ -38,8 +38,8 @@ def clip_of(
     def span(a: float, n: int, fps: float) -> otio.opentime.TimeRange:
         return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
 
-    first, own, fps = recording.first, float(recording.rate.fps), float(project.rate.fps)
-    whole = span(first, recording.frames, own) if recording.frames is not None else span(0, length, fps)
+    first, own_rate, fps = recording.first, float(recording.rate.fps), float(project.rate.fps)
+    whole = span(first, recording.frames, own_rate) if recording.frames is not None else span(0, length, fps)
     media = otio.schema.ExternalReference(Path(recording.path).as_uri(), whole)
     media.name = Path(recording.path).name
     metadata: dict[str, dict[str, Any]] = {"kovel": {"roll": recording.roll, "camera": recording.camera}}
@@ -160,7 +160,7 @@ class _Writer:
     def laid_sounds(self) -> list[_Sounded]:
         """Natural sound of covers, and the sounds that are laid, in order; each with the name of its track."""
         story, sources = self.story, self.sources
-        rows = [
+        sounded_clips = [
             _Sounded(start, min(end, story.length), cover.source, cover.start, "Natural")
             for start, end, cover in story.spans
             if with_its_sound(story, cover, sources)
@@ -171,25 +171,31 @@ class _Writer:
             if audible(story, sound.kind):
                 at = story.at(sound)
                 end = min(at + sound.length, story.length)
-                rows.append(_Sounded(at, end, sound.source, sound.start, f"Sound {sound.lane}"))
-        return sorted(row for row in rows if row.end > row.at and row.source in self.recordings)
+                sounded_clips.append(_Sounded(at, end, sound.source, sound.start, f"Sound {sound.lane}"))
+        return sorted(
+            sounded_clip
+            for sounded_clip in sounded_clips
+            if sounded_clip.end > sounded_clip.at and sounded_clip.source in self.recordings
+        )
 
     def sound_tracks(self) -> Iterator[otio.schema.Track]:
         """Tracks of the sounds beside the dialogue; where two of a name overlap, as many tracks as it takes."""
-        rows = self.laid_sounds()
-        for label in sorted({row.track for row in rows}):
+        sounded_clips = self.laid_sounds()
+        for label in sorted({sounded_clip.track for sounded_clip in sounded_clips}):
             tracks: list[otio.schema.Track] = []
             reached: list[int] = []
-            for row in (row for row in rows if row.track == label):
-                free = next((number for number, end in enumerate(reached) if end <= row.at), len(tracks))
+            for sounded_clip in (sounded_clip for sounded_clip in sounded_clips if sounded_clip.track == label):
+                free = next((number for number, end in enumerate(reached) if end <= sounded_clip.at), len(tracks))
                 if free == len(tracks):
                     name = f"{label} {free + 1}" if free else label
                     tracks.append(otio.schema.Track(name, kind=otio.schema.TrackKind.Audio))
                     reached.append(0)
-                if row.at > reached[free]:
-                    tracks[free].append(self.gap(row.at - reached[free]))
-                tracks[free].append(self.clip(row.source, row.start, row.end - row.at))
-                reached[free] = row.end
+                if sounded_clip.at > reached[free]:
+                    tracks[free].append(self.gap(sounded_clip.at - reached[free]))
+                tracks[free].append(
+                    self.clip(sounded_clip.source, sounded_clip.start, sounded_clip.end - sounded_clip.at)
+                )
+                reached[free] = sounded_clip.end
             yield from tracks
 
     def headings(self) -> Iterator[otio.schema.Marker]:
@@ -221,10 +227,10 @@ def to_otio(story: Story, name: str, project: Project, recordings: Recordings) -
 
 def title_of(cover: Cover, empty: otio.schema.Gap) -> otio.schema.Clip:
     """A title as a clip that a generator fills, with everything that is set on it."""
-    made = otio.schema.GeneratorReference("Title", "Title", parameters=cover.settings.to_json())
+    made_reference = otio.schema.GeneratorReference("Title", "Title", parameters=cover.settings.to_json())
     return otio.schema.Clip(
         cover.title.replace("\n", " / "),
-        made,
+        made_reference,
         empty.source_range,
         metadata={"kovel": {"settings": cover.settings.to_json()}},
     )
@@ -234,10 +240,10 @@ def card_of(piece: Piece, empty: otio.schema.Gap) -> otio.core.Composable:
     """A card as a clip that a generator fills; anything else without a picture as a gap."""
     if piece.card is None:
         return empty
-    made = otio.schema.GeneratorReference(
+    made_reference = otio.schema.GeneratorReference(
         "Card", "SolidColor", parameters={"colour": piece.card.colour, "text": piece.card.text}
     )
-    return otio.schema.Clip(piece.card.text or "Card", made, empty.source_range)
+    return otio.schema.Clip(piece.card.text or "Card", made_reference, empty.source_range)
 
 
 def retimed(clip: otio.schema.Clip, x: Piece | Cover) -> otio.schema.Clip:

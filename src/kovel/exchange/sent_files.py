@@ -71,7 +71,7 @@ def fingerprint(tl: Any) -> str:
     import opentimelineio as otio
 
     try:
-        rows = [
+        track_rows = [
             [
                 track.kind,
                 type(x).__name__,
@@ -84,7 +84,7 @@ def fingerprint(tl: Any) -> str:
         ]
     except Exception:
         return ""
-    return sha256(json.dumps(rows).encode()).hexdigest()
+    return sha256(json.dumps(track_rows).encode()).hexdigest()
 
 
 def _track(track: Any) -> dict[str, Any]:
@@ -109,12 +109,12 @@ def _track(track: Any) -> dict[str, Any]:
         except Exception:
             items.append({"is": "broken", "name": name, "at": _pair(at)})
             continue
-        row = {"is": "other", "type": type(x).__name__, "name": name, "at": _pair(at), "length": _pair(length)}
+        track_facts = {"is": "other", "type": type(x).__name__, "name": name, "at": _pair(at), "length": _pair(length)}
         if isinstance(x, otio.schema.Gap):
-            row["is"] = "gap"
+            track_facts["is"] = "gap"
         elif isinstance(x, otio.schema.Clip):
-            row |= _clip(x)
-        items.append(row)
+            track_facts |= _clip(x)
+        items.append(track_facts)
         at += length
     return {"kind": str(track.kind), "name": str(track.name or ""), "items": items}
 
@@ -142,7 +142,7 @@ def _clip(x: Any) -> dict[str, Any]:
     import opentimelineio as otio
 
     media = x.media_reference
-    row: dict[str, Any] = {
+    clip_facts: dict[str, Any] = {
         "is": "clip",
         "settings": None,
         "effects": [],
@@ -152,24 +152,24 @@ def _clip(x: Any) -> dict[str, Any]:
         "media": "",
         "generator": None,
     }
-    row["settings"] = _settings_of(x)
+    clip_facts["settings"] = _settings_of(x)
     if isinstance(media, otio.schema.GeneratorReference):
         parameters = _plain(media.parameters)
-        return row | {
+        return clip_facts | {
             "generator": str(media.generator_kind),
             "parameters": parameters if isinstance(parameters, dict) else {},
         }
-    row["url"] = str(getattr(media, "target_url", "") or "")
-    row["media"] = str(getattr(media, "name", "") or "")
+    clip_facts["url"] = str(getattr(media, "target_url", "") or "")
+    clip_facts["media"] = str(getattr(media, "name", "") or "")
     try:
-        row["first"] = _pair(_seconds(x.source_range.start_time)) if x.source_range else None
-        row["begun"] = (
+        clip_facts["first"] = _pair(_seconds(x.source_range.start_time)) if x.source_range else None
+        clip_facts["begun"] = (
             _pair(_seconds(media.available_range.start_time)) if media is not None and media.available_range else None
         )
     except (ValueError, AttributeError):
-        row["is"] = "broken"
-    row["effects"] = [_effect(effect) for effect in x.effects]
-    return row
+        clip_facts["is"] = "broken"
+    clip_facts["effects"] = [_effect(effect) for effect in x.effects]
+    return clip_facts
 
 
 def _pair(x: Fraction) -> list[int]:
@@ -186,8 +186,10 @@ def _seconds(t: Any) -> Fraction:
         and abs(value) <= LARGEST_TIME
     ):
         raise ValueError(f"{value} at {frame_rate} is no time")
-    own = Rate.nearest(Fraction(frame_rate).limit_denominator(1001))
-    exact = own.fps if abs(float(own.fps) - frame_rate) < 0.01 else Fraction(frame_rate).limit_denominator(1001)
+    own_rate = Rate.nearest(Fraction(frame_rate).limit_denominator(1001))
+    exact = (
+        own_rate.fps if abs(float(own_rate.fps) - frame_rate) < 0.01 else Fraction(frame_rate).limit_denominator(1001)
+    )
     return Fraction(value).limit_denominator(1_000_000) / exact
 
 
@@ -215,14 +217,14 @@ def read_events(path: str, progress: Progress) -> dict[str, Any]:
     """The events of an edit decision list of the common layout: [line, [number, reel, track, transition, its length,
     source in and out, record in and out], notes]; and the list's name."""
     name, events = "", []  # type: str, list[tuple[int, list[str], list[str]]]
-    for number, line in enumerate(Path(path).read_text("utf-8").split("\n"), 1):
-        line = line[:LONGEST_LINE].rstrip("\r")
-        if line.startswith("TITLE:"):
-            name = line[6:].strip()[:80] or name
-        elif match := EVENT.match(line):
+    for number, text_line in enumerate(Path(path).read_text("utf-8").split("\n"), 1):
+        text_line = text_line[:LONGEST_LINE].rstrip("\r")
+        if text_line.startswith("TITLE:"):
+            name = text_line[6:].strip()[:80] or name
+        elif match := EVENT.match(text_line):
             events.append((number, [group or "" for group in match.groups()], []))
-        elif events and line.strip():
-            events[-1][2].append(line.strip())
+        elif events and text_line.strip():
+            events[-1][2].append(text_line.strip())
     if not events:
         raise Unusable("there is no event in that list that can be read")
     if len(events) > MOST_ITEMS:
@@ -246,7 +248,7 @@ def read_cues(path: str, most: int, progress: Progress) -> dict[str, Any]:
     blocks, refused = caption_blocks(Path(path).read_text("utf-8"))
     cues: list[list[Any]] = []
     for block in sorted(blocks[:most], key=lambda block: (block.start, block.end)):
-        lines = [line for line in map(plain, block.text.split("\n")) if line]
+        lines = [cue_line for cue_line in map(plain, block.text.split("\n")) if cue_line]
         if lines:
             cues.append([block.start, block.end, lines, block.speaker])
         else:

@@ -75,16 +75,16 @@ def found(
             if reel and reel_of(recording).startswith("".join(filter(str.isalnum, reel.upper())))
         ],
     )
-    rows = next((way for way in ways if way), [])
-    if len(rows) > 1 and timecode is not None:
-        rows = [
+    found_uses = next((way for way in ways if way), [])
+    if len(found_uses) > 1 and timecode is not None:
+        found_uses = [
             recording
-            for recording in rows
+            for recording in found_uses
             if 0
             <= timecode - recording.rate.frame_to_seconds(recording.first)
             < (recording.frames or 10**9) / recording.rate.fps
         ]
-    return rows[0] if len(rows) == 1 else None
+    return found_uses[0] if len(found_uses) == 1 else None
 
 
 def reel_of(recording: Recording) -> str:
@@ -121,15 +121,15 @@ class _Builder:
     def dialogue(self, base: list[Use]) -> int:
         """Pieces of the lowest pictures, gaps between them; what overlaps is told. Returns where they end."""
         reached = 0
-        for index, use in enumerate(base):
-            if use.at < reached:
-                self.left.append(f"A clip at frame {use.at} overlaps the one before it on its track.")
+        for index, clip_use in enumerate(base):
+            if clip_use.at < reached:
+                self.left.append(f"A clip at frame {clip_use.at} overlaps the one before it on its track.")
                 continue
-            self.gap(use.at - reached)
-            reached = use.at
-            fit = self.fit(use)
+            self.gap(clip_use.at - reached)
+            reached = clip_use.at
+            fit = self.fit(clip_use)
             if fit is not None:
-                self.piece(fit, use, base[index + 1] if index + 1 < len(base) else None)
+                self.piece(fit, clip_use, base[index + 1] if index + 1 < len(base) else None)
                 reached = fit.end
         return reached
 
@@ -141,15 +141,15 @@ class _Builder:
     def piece(self, fit: Use, use: Use, after: Use | None) -> None:
         """One piece, with the sound that lies in step with it; `after` is the use that comes next."""
         number = self.number()
-        own = self.take_sound(number, fit, use, after)
+        own_sound = self.take_sound(number, fit, use, after)
         take = "both"
         if fit.source and self.recordings[fit.source].source.sound:
-            take = "sound" if use.unseen else "both" if own else "picture"
+            take = "sound" if use.unseen else "both" if own_sound else "picture"
         settings, start = _paced(fit)
         self.pieces.append(Piece(number, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
         if fit.blend and len(self.pieces) > 1:
-            left = self.pieces[-2].id
-            self.transitions.append(Transition(left, number, blend="dissolve", length=fit.blend))
+            piece_left = self.pieces[-2].id
+            self.transitions.append(Transition(piece_left, number, blend="dissolve", length=fit.blend))
 
     def take_sound(self, number: int, fit: Use, use: Use, after: Use | None) -> bool:
         """Whether a spare sound lies in step with a piece; it is the piece's then, up to where the next one begins."""
@@ -167,30 +167,30 @@ class _Builder:
 
     def covers(self, story: Story, upper: list[list[Use]]) -> tuple[Cover, ...]:
         """Covers of the pictures above, a lane a track."""
-        uses = ((lane, use) for lane, track in enumerate(upper, 1) for use in track)
-        rows = (self.cover(story, lane, use) for lane, use in uses)
-        return tuple(cover for cover in rows if cover)
+        uses = ((lane, clip_use) for lane, track in enumerate(upper, 1) for clip_use in track)
+        read_covers = (self.cover(story, lane, clip_use) for lane, clip_use in uses)
+        return tuple(cover for cover in read_covers if cover)
 
     def cover(self, story: Story, lane: int, use: Use) -> Cover | None:
         """One cover; None for a card, a gap, and what begins after the story."""
         fit = self.fit(use)
         if fit is None or fit.card or fit.source is None or fit.at >= story.length:
             return None
-        length, own = fit.end - fit.at, fit.settings
+        length, own_values = fit.end - fit.at, fit.settings
         if fit.speed != 1 and fit.source:
             used = max(1, round(length * abs(fit.speed)))
-            if "speed" not in own:
-                own = own.with_value("span", 0 if used == length else used)
-            own = own.with_value("backwards", fit.speed < 0)
-        if fit.blend and not own["appear"]:
-            own = own.with_value("appear", fit.blend)
-        return Cover(self.number(), fit.source, fit.start, length, story.tether_at(fit.at), lane, own)
+            if "speed" not in own_values:
+                own_values = own_values.with_value("span", 0 if used == length else used)
+            own_values = own_values.with_value("backwards", fit.speed < 0)
+        if fit.blend and not own_values["appear"]:
+            own_values = own_values.with_value("appear", fit.blend)
+        return Cover(self.number(), fit.source, fit.start, length, story.tether_at(fit.at), lane, own_values)
 
     def sounds(self) -> tuple[Sound, ...]:
         """What no piece took, on the story's clock, a lane a track."""
-        uses = ((lane, use) for lane, track in enumerate(self.spare, 1) for use in track)
-        rows = (self.sound(lane, use) for lane, use in uses)
-        return tuple(sound for sound in rows if sound)
+        uses = ((lane, clip_use) for lane, track in enumerate(self.spare, 1) for clip_use in track)
+        read_sounds = (self.sound(lane, clip_use) for lane, clip_use in uses)
+        return tuple(sound for sound in read_sounds if sound)
 
     def sound(self, lane: int, use: Use) -> Sound | None:
         """One sound; None where there is nothing to hear."""
@@ -211,12 +211,12 @@ def built(
 ) -> Story:
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its
     clock. What cannot be taken is added to `left_out`, in words."""
-    over_black = [use for use in base if use.source == 0]  # titles on the lowest track
+    over_black = [clip_use for clip_use in base if clip_use.source == 0]  # titles on the lowest track
     if over_black:
         upper = [[*(upper[0] if upper else []), *over_black], *upper[1:]]
     builder = _Builder(frame_rate, recordings, [list(track) for track in sounds], left_out)
-    reached = builder.dialogue([use for use in base if use.source != 0])
-    builder.gap(max((use.end for track in (*upper, *builder.spare) for use in track), default=0) - reached)
+    reached = builder.dialogue([clip_use for clip_use in base if clip_use.source != 0])
+    builder.gap(max((clip_use.end for track in (*upper, *builder.spare) for clip_use in track), default=0) - reached)
     story = Story(frame_rate, tuple(builder.pieces), next_id=builder.next_id)
     transitions = _split(story, builder.heard, builder.transitions)
     covers, laid = builder.covers(story, upper), builder.sounds()
@@ -231,25 +231,25 @@ def built(
 
 def _paced(use: Use) -> tuple[Values, int]:
     """The settings of a piece that runs at the speed of a use, and where it begins on its clock."""
-    own = use.settings
+    own_values = use.settings
     for n in ("span", "speed", "steps", "backwards", "held"):
-        own = own.without(n)
+        own_values = own_values.without(n)
     if not use.source or use.speed == 1:
-        return own, use.start
+        return own_values, use.start
     if not use.speed:
-        return own.with_value("held", use.start), use.start
+        return own_values.with_value("held", use.start), use.start
     percent = round(min(1000.0, max(10.0, 100 * float(abs(use.speed)))), 3)
-    own = own.with_value("speed", ((use.start, percent),) if percent != 100 else ()).with_value(
+    own_values = own_values.with_value("speed", ((use.start, percent),) if percent != 100 else ()).with_value(
         "backwards", use.speed < 0
     )
-    clock = clock_in(own)
+    clock = clock_in(own_values)
     first = use.start + max(0, (use.end - use.at) - 1) * abs(use.speed) if use.speed < 0 else use.start
-    return own, round(clock.at(first))
+    return own_values, round(clock.at(first))
 
 
 def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -> list[Transition]:
     """Where the sound of two pieces changes before or after their picture does: split edits."""
-    out = {(transition.left, transition.right): transition for transition in transitions}
+    blends_by_pieces = {(transition.left, transition.right): transition for transition in transitions}
     for first_piece, second_piece in pairwise(story.pieces):
         first_use, second_use = heard.get(first_piece.id), heard.get(second_piece.id)
         at = story.starts[story.index_of(second_piece.id)]
@@ -260,9 +260,11 @@ def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -
         else:
             split = first_use.end - at if first_use and second_piece.source is None else 0
         if split and -first_piece.length < split < second_piece.length:
-            transition = out.get((first_piece.id, second_piece.id), Transition(first_piece.id, second_piece.id))
-            out[first_piece.id, second_piece.id] = replace(transition, split=split)
-    return list(out.values())
+            transition = blends_by_pieces.get(
+                (first_piece.id, second_piece.id), Transition(first_piece.id, second_piece.id)
+            )
+            blends_by_pieces[first_piece.id, second_piece.id] = replace(transition, split=split)
+    return list(blends_by_pieces.values())
 
 
 def _within(use: Use, frame_rate: Rate, recordings: dict[int, Recording], left_out: list[str]) -> Use | None:
@@ -290,10 +292,10 @@ def _within(use: Use, frame_rate: Rate, recordings: dict[int, Recording], left_o
 
 def headed(story: Story, marks: list[tuple[str, int]]) -> Story:
     """Headings at the pieces that stand at these frames."""
-    rows, n = {}, story.next_id
+    headings, n = {}, story.next_id
     for name, at in marks:
         if name and 0 <= at < story.length:
             piece = story.pieces[story.index_at(at)]
-            rows[piece.id] = Section(n, piece.id, name[:80])
+            headings[piece.id] = Section(n, piece.id, name[:80])
             n += 1
-    return replace(story, sections=tuple(rows.values()), next_id=n)
+    return replace(story, sections=tuple(headings.values()), next_id=n)

@@ -29,8 +29,8 @@ class Plain(Serializer):  # type: ignore[misc]  # huey says nothing of its types
         return json.dumps({"message": list(data)} if isinstance(data, Message) else {"data": data}).encode()
 
     def _deserialize(self, data: bytes) -> Any:
-        told = json.loads(data)
-        return Message(*told["message"]) if "message" in told else told["data"]
+        told_entry = json.loads(data)
+        return Message(*told_entry["message"]) if "message" in told_entry else told_entry["data"]
 
 
 class Lasting(SqliteStorage):  # type: ignore[misc]
@@ -63,8 +63,8 @@ class Queue:
 
     def progress(self, key: str) -> float | None:
         """How far a call is, 0 to 1; None before it says."""
-        told: float | None = self.huey.get(f"progress {key}", peek=True)
-        return told
+        told_progress: float | None = self.huey.get(f"progress {key}", peek=True)
+        return told_progress
 
     def cancel(self, key: str) -> None:
         """Asks whoever makes a call to stop."""
@@ -113,10 +113,10 @@ class Queue:
         except Cancelled:
             return {"cancelled": True}
         except Exception as error:  # a job that fails in an unforeseen way must still end
-            told = in_words(error)
+            told_words = in_words(error)
             return {
-                "unusable": str(told)
-                if told
+                "unusable": str(told_words)
+                if told_words
                 else f"Something unforeseen went wrong ({type(error).__name__}). Try again."
             }
 

@@ -56,10 +56,12 @@ def fitting(server: dict[str, Any], media: tuple[str, ...]) -> Shared:
         raise Unfit(
             f"this is Kovel {form()}, and the server on {server['node']} is {server['form']}. Install the same here."
         )
-    said = parsed(media)
+    said_folders = parsed(media)
     pairs = []
     for index, root in enumerate(server["roots"]):
-        here = next((str(Path(b) / Path(root).relative_to(a)) for a, b in said if Path(root).is_relative_to(a)), None)
+        here = next(
+            (str(Path(b) / Path(root).relative_to(a)) for a, b in said_folders if Path(root).is_relative_to(a)), None
+        )
         if here and Path(here).is_dir():
             pairs.append((root, here))
         elif index == 0:
@@ -74,23 +76,23 @@ def fitting(server: dict[str, Any], media: tuple[str, ...]) -> Shared:
 
 
 def main() -> None:
-    told = json.loads(sys.stdin.readline())
-    asked = Asked(**{**told, "media": tuple(told["media"])})
+    told_options = json.loads(sys.stdin.readline())
+    asked_options = Asked(**{**told_options, "media": tuple(told_options["media"])})
     os.dup2(2, 1)
     stand_by()
     logging.getLogger("huey").setLevel(logging.CRITICAL)
     threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()
-    os._exit(_work(asked))
+    os._exit(_work(asked_options))
 
 
 def _work(asked: Asked) -> int:
     try:
         pool = linked(asked.queue)
         redis: Redis = Redis(connection_pool=linked(asked.queue, text=True))
-        told, epoch = redis.get(SERVER), redis.get(EPOCH)
-        if not told or not epoch:
+        told_server, epoch = redis.get(SERVER), redis.get(EPOCH)
+        if not told_server or not epoch:
             return CUT_OFF
-        server = json.loads(told)
+        server = json.loads(told_server)
         shared = fitting(server, asked.media)
     except (Unfit, AuthenticationError) as error:
         say(str(error))
@@ -105,10 +107,10 @@ def _work(asked: Asked) -> int:
         "roots": [a for a, _ in shared.pairs],
         "pid": os.getpid(),
     }
-    lease, heard = float(server["lease"]), time.monotonic()
+    lease, heard_at = float(server["lease"]), time.monotonic()
 
     def watch() -> None:
-        while time.monotonic() - heard < lease:
+        while time.monotonic() - heard_at < lease:
             time.sleep(lease / 50)
         say("the queue was not reached for too long; what was worked on here goes to others")
         os._exit(CUT_OFF)
@@ -126,7 +128,7 @@ def _work(asked: Asked) -> int:
                 return CUT_OFF
             at = time.monotonic()
             redis.hset(CREW, asked.name, json.dumps({**who, "beat": beat}))
-            heard = at
+            heard_at = at
             if not begun:
                 begun = True
                 Quiet(queue.huey, workers=asked.slots, initial_delay=0.05, max_delay=0.3, periodic=False).start()

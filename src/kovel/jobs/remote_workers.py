@@ -85,21 +85,23 @@ def of_queue(url: str) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
     """The server that a queue belongs to, if one uses it, and its workers; `Unfit` if it does not answer."""
     link = Redis(connection_pool=linked(url, text=True))
     try:
-        told, rows = link.get(SERVER), link.hgetall(CREW)
+        told_server, worker_rows = link.get(SERVER), link.hgetall(CREW)
     except RedisError as error:
         raise Unfit(
             f"The queue at {without_secret(url)} cannot be used: {error}. Start Redis there, or leave --queue away."
         ) from None
-    return json.loads(told) if told else None, [json.loads(row) for row in rows.values()]
+    return json.loads(told_server) if told_server else None, [
+        json.loads(worker_row) for worker_row in worker_rows.values()
+    ]
 
 
 def kept_token(root: Path) -> str:
     """What tells this data folder from any other; one that is not whole is made anew."""
-    found = token_in(root)
-    if not found:
-        found = secrets.token_hex(16)
-        keep(root / TOKEN, {"folder": found})
-    return found
+    found_token = token_in(root)
+    if not found_token:
+        found_token = secrets.token_hex(16)
+        keep(root / TOKEN, {"folder": found_token})
+    return found_token
 
 
 def token_in(root: Path) -> str:
@@ -220,26 +222,26 @@ class Crew:
 
     def look(self) -> None:
         """One look at who is there."""
-        now = time.monotonic()
+        moment_now = time.monotonic()
         if self.redis.get(EPOCH) != self.epoch:  # Redis has begun anew, and knows nothing
             self.epoch = secrets.token_hex(8)
             self._begin()
             for hand in self.hands.values():
                 self.dismiss(hand)
         self._tell()
-        told = {str(key): json.loads(value) for key, value in self.redis.hgetall(CREW).items()}
-        before = [name for name, t in told.items() if t["epoch"] != self.epoch and name not in self.hands]
-        if before and now - self._began > self.dead:
+        told_workers = {str(key): json.loads(value) for key, value in self.redis.hgetall(CREW).items()}
+        before = [name for name, t in told_workers.items() if t["epoch"] != self.epoch and name not in self.hands]
+        if before and moment_now - self._began > self.dead:
             self.redis.hdel(CREW, *before)
             before = []
         self.settled = self.settled or not before
         with self._lock:
-            self._welcome(told)
+            self._welcome(told_workers)
             for name, hand in list(self.hands.items()):
-                if name in told and told[name]["beat"] != hand.beat:
-                    hand.beat, hand.heard = told[name]["beat"], now
-                left = name not in told and hand.dismissed is None  # it has ended, and said so
-                if left or self._is_silent(hand, now):
+                if name in told_workers and told_workers[name]["beat"] != hand.beat:
+                    hand.beat, hand.heard = told_workers[name]["beat"], moment_now
+                has_left = name not in told_workers and hand.dismissed is None  # it has ended, and said so
+                if has_left or self._is_silent(hand, moment_now):
                     self._give_up(name, hand)
 
     def _welcome(self, told: dict[str, Any]) -> None:
@@ -268,8 +270,8 @@ class Crew:
     def gone(self) -> set[str]:
         """The names of those who are gone since this was last asked."""
         with self._lock:
-            out, self._gone = self._gone, set()
-            return out
+            gone_workers, self._gone = self._gone, set()
+            return gone_workers
 
     def there(self) -> list[Hand]:
         """Those who can be given something now."""

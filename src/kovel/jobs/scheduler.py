@@ -184,18 +184,18 @@ class Scheduler:
             gone.add("")
             self.queue.clear()
             self._hire()
-        self._lost |= {key for key, out in self._out.items() if out.hand.name in gone}
-        for key in list(self._lost):  # any of these may be held up by the disk, and is tried again
-            self._lose(key)
-        for key in list(self._unsent):
-            self._send(key)
+        self._lost |= {call_key for call_key, out in self._out.items() if out.hand.name in gone}
+        for call_key in list(self._lost):  # any of these may be held up by the disk, and is tried again
+            self._lose(call_key)
+        for call_key in list(self._unsent):
+            self._send(call_key)
         if self.crew and not self.crew.settled:
             return  # somebody may still work on what an earlier start of the server gave him
-        for key, out in list(self._out.items()):
+        for call_key, out in list(self._out.items()):
             if out.hand.name and self.crew and self.crew.away:
                 continue
             try:
-                self._look_after(key, out)
+                self._look_after(call_key, out)
             except RedisError:
                 continue  # of this one nothing can be known just now
         self._hand_out()
@@ -212,9 +212,9 @@ class Scheduler:
             if self._begins_files(out.job):
                 swept(out.job.params)
             with contextlib.suppress(Missing, Invalid):
-                now = jobs.get(self.data.db, out.job.id)
-                if now.attempt == out.job.attempt:
-                    jobs.again(self.data.db, now.id, JobState.WORKING)
+                job_now = jobs.get(self.data.db, out.job.id)
+                if job_now.attempt == out.job.attempt:
+                    jobs.again(self.data.db, job_now.id, JobState.WORKING)
         self._log(out, "lost", f"{out.hand.node or 'the process that worked on it'} is gone")
         self._let_go(key)
 
@@ -233,11 +233,11 @@ class Scheduler:
         """Whether this Kovel can make it; a job that a later version left behind has failed, and says so."""
         if job.kind in self.kinds:
             return True
-        told = (
+        told_newer = (
             f"A newer version of Kovel started this (“{job.kind}”); this one cannot finish it. "
             "Start the newer one again."
         )
-        jobs.end(self.data.db, job.id, JobState.FAILED, told)
+        jobs.end(self.data.db, job.id, JobState.FAILED, told_newer)
         return False
 
     def _end_the_silent(self, all_jobs: list[jobs.Job]) -> None:
@@ -254,15 +254,15 @@ class Scheduler:
                 maker = makers.get(job.recording or 0)
                 if maker is not None and maker.can_be_tried_again:
                     why = maker.message or "preparing it was stopped."
-                    told = f"Its sound is not there: {why} Try again in Footage, then this once more."
-                    jobs.end(self.data.db, job.id, JobState.FAILED, told)
+                    told_silence = f"Its sound is not there: {why} Try again in Footage, then this once more."
+                    jobs.end(self.data.db, job.id, JobState.FAILED, told_silence)
                     all_jobs.remove(job)
 
     def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show
         first."""
-        rows = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
-        self._end_the_silent(rows)
+        known_jobs = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
+        self._end_the_silent(known_jobs)
         hands = self._hands()
         free = {hand.name: hand.slots for hand in hands}
         for out in self._out.values():
@@ -270,7 +270,7 @@ class Scheduler:
         if all(places <= -SPARE for places in free.values()):
             return
         workers = sum(hand.slots for hand in hands)
-        for _, job, step in sorted(self._calls_of(rows, workers), key=lambda call: call[0]):
+        for _, job, step in sorted(self._calls_of(known_jobs, workers), key=lambda call: call[0]):
             self._offer(job, step, hands, free)
 
     def _calls_of(
@@ -318,13 +318,13 @@ class Scheduler:
         hand = self._for(hands, free, kind, call, params)
         if hand is None:
             return
-        now: jobs.Job | None = jobs.get(self.data.db, job.id)
-        if now is not None and now.state is JobState.WAITING:
-            base = kind.steps.progress(now, {}) if kind.steps and step and not step.makes_all else 0.0
-            now = jobs.begin(self.data.db, job.id, base)
-        if now is None or (step and now.state is not JobState.WORKING):
+        job_now: jobs.Job | None = jobs.get(self.data.db, job.id)
+        if job_now is not None and job_now.state is JobState.WAITING:
+            base = kind.steps.progress(job_now, {}) if kind.steps and step and not step.makes_all else 0.0
+            job_now = jobs.begin(self.data.db, job.id, base)
+        if job_now is None or (step and job_now.state is not JobState.WORKING):
             return
-        self._give(Out(now, step, hand))
+        self._give(Out(job_now, step, hand))
         free[hand.name] -= 1
 
     def _for(
@@ -372,8 +372,8 @@ class Scheduler:
             if self._begins_files(job):
                 swept(job.params)
             jobs.again(self.data.db, job.id, JobState.WORKING)
-        for key in list(self._out):
-            self._let_go(key)
+        for call_key in list(self._out):
+            self._let_go(call_key)
 
     def _keep_result(self, key: str, out: Out, answer: dict[str, Any]) -> None:
         """What it brought and its end, together and once. Raises what went wrong, until it did so five times."""
@@ -384,24 +384,24 @@ class Scheduler:
             self._failed[key] = self._failed.get(key, 0) + 1
             if self._failed[key] < 5:  # a full disk or a foreign lock may pass
                 raise
-            what = in_words(error) or f"({type(error).__name__}: {error})"
-            why = f"Its result could not be kept. {what} Try again."
+            error_told = in_words(error) or f"({type(error).__name__}: {error})"
+            why = f"Its result could not be kept. {error_told} Try again."
             jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
             self._log(out, "not kept", why)
 
     def _look_after(self, key: str, out: Out) -> None:
         """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
         try:
-            now = jobs.get(self.data.db, out.job.id)
+            job_now = jobs.get(self.data.db, out.job.id)
         except Missing:
-            now = None
-        current = now is not None and now.state == JobState.WORKING and now.attempt == out.job.attempt
+            job_now = None
+        current = job_now is not None and job_now.state == JobState.WORKING and job_now.attempt == out.job.attempt
         answer = out.hand.queue.result(key)
         if answer is None:
-            if now is None or not current:
+            if job_now is None or not current:
                 out.hand.queue.cancel(key)
             else:
-                self._note(now, key, out)
+                self._note(job_now, key, out)
             return
         if key not in self._failed:
             how = ended_how(answer)
@@ -439,8 +439,8 @@ class Scheduler:
             progress = out.hand.queue.progress(key)
         else:
             outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
-            told = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
-            progress = steps.progress(now, told)
+            told_progress = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
+            progress = steps.progress(now, told_progress)
         if progress is not None and abs(progress - now.progress) > 1e-4:
             jobs.advance(self.data.db, now.id, progress)
 
@@ -450,11 +450,11 @@ class Scheduler:
         self._log(out, "short", short)
         self._short[out.job.id] = self._short.get(out.job.id, 0) + 1
         if self._short[out.job.id] >= TRIES:
-            told = (
+            told_tries = (
                 f"It did not come out whole, {TRIES} times: {short}. The disk may be failing; "
                 "look at it, then try again."
             )
-            jobs.end(self.data.db, out.job.id, JobState.FAILED, told)
+            jobs.end(self.data.db, out.job.id, JobState.FAILED, told_tries)
             del self._short[out.job.id]
 
     def _end(self, out: Out, answer: dict[str, Any]) -> None:

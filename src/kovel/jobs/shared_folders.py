@@ -37,13 +37,13 @@ def moved(told: Any, move: Callable[[str], str]) -> Any:
     if not isinstance(told, dict):
         return told
     new = dict(told)
-    for key, value in told.items():
-        if key in WITHIN:
-            new[key] = (
+    for param_name, value in told.items():
+        if param_name in WITHIN:
+            new[param_name] = (
                 {name: moved(x, move) for name, x in value.items()} if isinstance(value, dict) else moved(value, move)
             )
-        elif key in NAMED:
-            new[key] = (
+        elif param_name in NAMED:
+            new[param_name] = (
                 {name: _moved(x, move) for name, x in value.items()} if isinstance(value, dict) else _moved(value, move)
             )
     return new
@@ -55,14 +55,14 @@ def _moved(value: Any, move: Callable[[str], str]) -> Any:
 
 def paths_of(params: dict[str, Any]) -> Iterator[str]:
     """Every path that a call names."""
-    found: list[str] = []
+    found_paths: list[str] = []
 
     def note(path: str) -> str:
-        found.append(path)
+        found_paths.append(path)
         return path
 
     moved(params, note)
-    yield from found
+    yield from found_paths
 
 
 def reached(params: dict[str, Any], roots: Iterable[str]) -> bool:
@@ -101,15 +101,18 @@ class Shared:
 
     def call(self, params: dict[str, Any]) -> dict[str, Any]:
         """The parameters of a call as they are on this machine."""
-        out: dict[str, Any] = moved(params, self.here)
-        return out
+        moved_params: dict[str, Any] = moved(params, self.here)
+        return moved_params
 
     def result(self, result: dict[str, Any]) -> dict[str, Any]:
         """The result of a call as it is on the server."""
-        out: dict[str, Any] = moved(result, self.there)
-        return out
+        moved_result: dict[str, Any] = moved(result, self.there)
+        return moved_result
 
 
 def parsed(asked: Iterable[str]) -> tuple[tuple[str, str], ...]:
     """`DIR`, where a folder has the same path on both machines, or `THERE=HERE`."""
-    return tuple((a.rstrip("/") or "/", (b or a).rstrip("/") or "/") for a, _, b in (x.partition("=") for x in asked))
+    return tuple(
+        (a.rstrip("/") or "/", (b or a).rstrip("/") or "/")
+        for a, _, b in (asked_folder.partition("=") for asked_folder in asked)
+    )

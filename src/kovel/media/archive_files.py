@@ -29,7 +29,7 @@ def archive(
     of some seconds are wanted (number, name, path, rate, ranges); those that cannot be cut exactly are taken whole."""
     began = time.monotonic()
     final = Path(out)
-    part = final.with_name(f"{final.name}.{os.getpid()}.part")
+    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")
     final.parent.mkdir(parents=True, exist_ok=True)
     done = 0
     short: list[Path] = []
@@ -42,22 +42,22 @@ def archive(
             files[name] = str(taken)
             _note(Path(about), cut["number"], name, taken if taken == short[-1] else None)
         total = sum(os.stat(file).st_size for file in files.values()) or 1
-        with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as z:
-            z.write(about, "project.json", zipfile.ZIP_DEFLATED)
+        with zipfile.ZipFile(part_file, "w", zipfile.ZIP_STORED, allowZip64=True) as archive_zip:
+            archive_zip.write(about, "project.json", zipfile.ZIP_DEFLATED)
             for name, path in files.items():
-                with open(path, "rb") as src, z.open(name, "w", force_zip64=True) as dst:
+                with open(path, "rb") as src, archive_zip.open(name, "w", force_zip64=True) as dst:
                     while block := src.read(BLOCK):
                         dst.write(block)
                         done += len(block)
                         progress(begin + (1 - begin) * done / total)
-        os.replace(part, final)
+        os.replace(part_file, final)
     except FileNotFoundError as error:
         gone = Path(str(error.filename)).name
         raise Unusable(
             f"{gone} is not where it was any more. Find it again in Footage, or leave recordings out, then try again."
         ) from None
     finally:
-        for this_path in (part, *short):
+        for this_path in (part_file, *short):
             this_path.unlink(missing_ok=True)
     return {"path": out, "bytes": final.stat().st_size, "files": len(files), "took": round(time.monotonic() - began, 1)}
 
@@ -74,12 +74,12 @@ def _shortened(cut: dict[str, Any], to: Path, progress: Callable[[float], None])
 def _note(about: Path, number: int, name: str, short: Path | None) -> None:
     """Write into project.json under which name a recording lies inside, and what its file is where it is a shortened
     one."""
-    told = json.loads(about.read_text())
-    told["media"][str(number)] = name
+    told_about = json.loads(about.read_text())
+    told_about["media"][str(number)] = name
     if short is not None:
-        told.setdefault("cut", {})[str(number)] = {"size": short.stat().st_size, "checksum": checksum(short)}
-    with written_whole(about) as part:
-        part.write_text(json.dumps(told, ensure_ascii=False, indent=1))
+        told_about.setdefault("cut", {})[str(number)] = {"size": short.stat().st_size, "checksum": checksum(short)}
+    with written_whole(about) as part_file:
+        part_file.write_text(json.dumps(told_about, ensure_ascii=False, indent=1))
 
 
 LARGEST = {"project.json": 400_000_000, "tables": 40_000_000, "fonts": 20_000_000}  # bytes of one member, by its kind
@@ -103,25 +103,30 @@ def unpack(path: str, out: str, progress: Callable[[float], None]) -> dict[str, 
 
 
 def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dict[str, Any]:
-    found: dict[str, Any] = {}
-    with zipfile.ZipFile(path) as z:
-        wanted = [(member, kind) for member in z.infolist() if (kind := _kind(member.filename))]
+    found_members: dict[str, Any] = {}
+    with zipfile.ZipFile(path) as archive_zip:
+        wanted = [(member, kind) for member in archive_zip.infolist() if (kind := _kind(member.filename))]
         if not any(name == "project.json" for _, name in wanted):
             raise Unusable("it is no archive of Kovel: there is no project in it")
         total, done = sum(member.file_size for member, name in wanted if name == "media") or 1, 0
         spare(folder, float(total))
         for index, (member, kind) in enumerate(wanted):
-            to, sha, size = folder / f"{index}", sha256(), 0
-            for block in _written(z, member, LARGEST.get(kind), to):
+            member_place, sha, size = folder / f"{index}", sha256(), 0
+            for block in _written(archive_zip, member, LARGEST.get(kind), member_place):
                 sha.update(block)
                 size += len(block)
                 if kind == "media":
                     done += len(block)
                     progress(min(1.0, done / total))
-            found[member.filename] = {"file": str(to), "size": size, "checksum": sha.hexdigest(), "kind": kind}
+            found_members[member.filename] = {
+                "file": str(member_place),
+                "size": size,
+                "checksum": sha.hexdigest(),
+                "kind": kind,
+            }
             if kind == "project.json":
-                _refuse_unreadable(to)
-    return found
+                _refuse_unreadable(member_place)
+    return found_members
 
 
 def _written(z: zipfile.ZipFile, member: zipfile.ZipInfo, most: int | None, to: Path) -> Iterator[bytes]:
@@ -130,11 +135,11 @@ def _written(z: zipfile.ZipFile, member: zipfile.ZipInfo, most: int | None, to: 
     name = Path(member.filename).name
     if most is not None and member.file_size > most:
         raise Unusable(f"{name} in it is larger than such a file can be ({member.file_size / 1e6:.0f} MB)")
-    left = member.file_size
+    bytes_left = member.file_size
     with z.open(member) as src, to.open("xb") as dst:
         while block := src.read(BLOCK):
-            left -= len(block)
-            if left < 0:
+            bytes_left -= len(block)
+            if bytes_left < 0:
                 raise Unusable(f"{name} in it is larger than it says")
             dst.write(block)
             yield block

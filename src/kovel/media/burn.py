@@ -38,37 +38,39 @@ class Burnt:
     def over(self, f: Any, t: int, stack: Sequence[Stacked], k: int) -> Any:
         """A new frame: story frame t, frame k of its run, with its times and names along the lower edge."""
         says = [format_timecode(self.begin + t, self.clock, self.drop)]
-        for stacked in reversed([stacked for z in stack for stacked in z.flat()]):
+        for stacked in reversed([stacked for stratum in stack for stacked in stratum.flat()]):
             layer, (base, num, den) = stacked.layer, stacked.steps
-            s = self.files.get(layer.image.source) if layer.image.source is not None else None
-            if s is not None and layer.opacity.at(k) > 0:
-                own = (
+            recording_file = self.files.get(layer.image.source) if layer.image.source is not None else None
+            if recording_file is not None and layer.opacity.at(k) > 0:
+                own_timecode = (
                     ""
-                    if s["still"]
+                    if recording_file["still"]
                     else format_timecode(
-                        s.get("first", 0) + (base + k * num) // den, Rate(*s["rate"]), s.get("drop", False)
+                        recording_file.get("first", 0) + (base + k * num) // den,
+                        Rate(*recording_file["rate"]),
+                        recording_file.get("drop", False),
                     )
                 )
-                says += [s["name"], own]
+                says += [recording_file["name"], own_timecode]
                 break
-        strip = _strip("    ".join(x for x in says if x), self.font, self.size[0], self.tall)
-        out = av.VideoFrame(f.width, f.height, "yuv420p")
-        for index, (plane, u) in enumerate(zip(out.planes, planes_of(f), strict=True)):
-            rows = np.zeros((plane.height, plane.line_size), np.uint8)
-            rows[:, : plane.width] = u
+        strip = _strip("    ".join(said_text for said_text in says if said_text), self.font, self.size[0], self.tall)
+        burnt_frame = av.VideoFrame(f.width, f.height, "yuv420p")
+        for index, (plane, plane_pixels) in enumerate(zip(burnt_frame.planes, planes_of(f), strict=True)):
+            plane_rows = np.zeros((plane.height, plane.line_size), np.uint8)
+            plane_rows[:, : plane.width] = plane_pixels
             if index == 0:
-                rows[plane.height - self.tall : plane.height, : strip.shape[1]] = strip
+                plane_rows[plane.height - self.tall : plane.height, : strip.shape[1]] = strip
             else:
-                rows[plane.height - self.tall // 2 : plane.height, : strip.shape[1] // 2] = 128
-            plane.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
-        return out
+                plane_rows[plane.height - self.tall // 2 : plane.height, : strip.shape[1] // 2] = 128
+            plane.update(plane_rows)  # type: ignore[arg-type]  # anything with a buffer will do
+        return burnt_frame
 
 
 @lru_cache(64)
 def _strip(text: str, font: ImageFont.FreeTypeFont, most: int, tall: int) -> np.ndarray:
     """Light letters on dark as luma, as wide as they are."""
-    left, _, right, _ = font.getbbox(text)
-    wide = min(most, (int(right - left) + tall) // 2 * 2)
+    left_edge, _, right, _ = font.getbbox(text)
+    wide = min(most, (int(right - left_edge) + tall) // 2 * 2)
     im = Image.new("L", (wide, tall), DARK)
     ImageDraw.Draw(im).text((tall // 2, tall // 2), text, LIGHT, font=font, anchor="lm")
     return np.asarray(im)

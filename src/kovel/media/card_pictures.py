@@ -22,38 +22,42 @@ def card_image(colour: str, text: str, width: int, height: int) -> Image.Image:
     size = height // 11
     while size > 8:
         font = ImageFont.truetype(str(FONT), size)
-        rows = [r for line in text.splitlines() for r in _wrapped(line, font, width * 0.8)]
-        if len(rows) * size * 1.35 <= height * 0.86 and all(font.getlength(row) <= width * 0.86 for row in rows):
+        wrapped_lines = [
+            wrapped_line for text_line in text.splitlines() for wrapped_line in _wrapped(text_line, font, width * 0.8)
+        ]
+        if len(wrapped_lines) * size * 1.35 <= height * 0.86 and all(
+            font.getlength(wrapped_line) <= width * 0.86 for wrapped_line in wrapped_lines
+        ):
             break
         size = size * 9 // 10
     light = (0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2]) > 140
-    y = height / 2 - (len(rows) - 1) * size * 1.35 / 2
-    for row in rows:
-        draw.text((width / 2, y), row, font=font, fill="#1b1a18" if light else "#f4eee2", anchor="mm")
+    y = height / 2 - (len(wrapped_lines) - 1) * size * 1.35 / 2
+    for wrapped_line in wrapped_lines:
+        draw.text((width / 2, y), wrapped_line, font=font, fill="#1b1a18" if light else "#f4eee2", anchor="mm")
         y += size * 1.35
     return im
 
 
 def _wrapped(line: str, font: ImageFont.FreeTypeFont, width: float) -> list[str]:
-    rows = [""]
+    wrapped_lines = [""]
     for word in line.split():
-        longer = f"{rows[-1]} {word}".strip()
-        if font.getlength(longer) <= width or not rows[-1]:
-            rows[-1] = longer
+        longer = f"{wrapped_lines[-1]} {word}".strip()
+        if font.getlength(longer) <= width or not wrapped_lines[-1]:
+            wrapped_lines[-1] = longer
         else:
-            rows.append(word)
-    return rows
+            wrapped_lines.append(word)
+    return wrapped_lines
 
 
 def card_file(folder: Path, colour: str, text: str, width: int, height: int) -> Path:
     """The card drawn once, in a file named after what it shows; player and renderer read the same one."""
     name = hashlib.sha256(f"{colour}\0{text}\0{width}x{height}".encode()).hexdigest()[:32]
-    to = folder / f"card-{name}.png"
-    if not to.is_file():
+    card_place = folder / f"card-{name}.png"
+    if not card_place.is_file():
         folder.mkdir(parents=True, exist_ok=True)
-        with written_whole(to) as part:
-            card_image(colour, text, width, height).save(part, "PNG")
-    return to
+        with written_whole(card_place) as part_file:
+            card_image(colour, text, width, height).save(part_file, "PNG")
+    return card_place
 
 
 def drawn_card(folder: Path | None, colour: str, text: str, width: int, height: int) -> Image.Image:

@@ -41,14 +41,14 @@ def call(
 ) -> Any:
     """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled`
     within half a second."""
-    asked = CALLS[name]
-    limits = [str(asked.cpu), str(round(asked.memory * 2**30))]
-    process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
+    asked_call = CALLS[name]
+    limits = [str(asked_call.cpu), str(round(asked_call.memory * 2**30))]
+    process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked_call.path], errors=True)
     listener = _Listener(process, on_progress)
     name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
     try:
         listener.ask({"call": name, "params": params})
-        _wait_for(process, listener, asked.wall, name_of, cancelled)
+        _wait_for(process, listener, asked_call.wall, name_of, cancelled)
     except BrokenPipeError:
         pass
     finally:
@@ -56,7 +56,7 @@ def call(
             process.kill()
             process.wait()
         listener.close()
-        if asked.begins_files:
+        if asked_call.begins_files:
             swept(params, process.pid)
     for answer in listener.answers:
         if "result" in answer:
@@ -84,8 +84,8 @@ def _wait_for(
             process.wait(0.1)
         if cancelled and cancelled():
             raise Cancelled
-        now = time.monotonic()
-        if (wall and now - began > wall) or now - listener.heard > SILENT:
+        moment_now = time.monotonic()
+        if (wall and moment_now - began > wall) or moment_now - listener.heard > SILENT:
             raise Unusable(
                 f"{name_of} took too long to read and was given up. It may be damaged; copy it from the card again."
             )
@@ -111,14 +111,14 @@ class _Listener:
         self.stdin.flush()
 
     def _lines(self) -> None:
-        for line in self.stdout:
+        for answer_line in self.stdout:
             self.heard = time.monotonic()
             with contextlib.suppress(ValueError):
-                said = json.loads(line)
-                if "progress" not in said:
-                    self.answers.append(said)
+                said_line = json.loads(answer_line)
+                if "progress" not in said_line:
+                    self.answers.append(said_line)
                 elif self._on_progress:
-                    self._on_progress(said["progress"])
+                    self._on_progress(said_line["progress"])
 
     def _errors(self) -> None:
         self.noise.extend(self.stderr)
@@ -133,14 +133,14 @@ class _Listener:
 
 def swept(params: dict[str, Any], piece_id: int | None = None) -> None:
     """Take away what a child that is gone had begun to write (None: whichever it was; nothing works on it any more)."""
-    out, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
+    swept_folder, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
     which = piece_id or "[0-9]*"
-    for p in (
-        *out.parent.glob(f"{glob.escape(out.name)}.*{which}.part"),
+    for part_file in (
+        *swept_folder.parent.glob(f"{glob.escape(swept_folder.name)}.*{which}.part"),
         *(parts.glob(f"*.{which}.part") if parts.is_dir() else ()),
     ):
         with contextlib.suppress(OSError):
-            shutil.rmtree(p) if p.is_dir() else p.unlink()
+            shutil.rmtree(part_file) if part_file.is_dir() else part_file.unlink()
 
 
 def without_network() -> bool:
@@ -161,9 +161,9 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     request = json.loads(sys.stdin.readline())
-    asked = CALLS[request["call"]]
-    os.nice(asked.niceness)
-    if asked.is_batch and hasattr(os, "SCHED_BATCH"):
+    asked_call = CALLS[request["call"]]
+    os.nice(asked_call.niceness)
+    if asked_call.is_batch and hasattr(os, "SCHED_BATCH"):
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
 
@@ -175,7 +175,7 @@ def main() -> None:
     import av
 
     av.logging.set_level(None)
-    out = os.fdopen(os.dup(1), "w", buffering=1)
+    answer_stream = os.fdopen(os.dup(1), "w", buffering=1)
     os.dup2(2, 1)  # libraries that print cannot break the protocol
     last = 0.0
 
@@ -183,13 +183,13 @@ def main() -> None:
         nonlocal last
         if time.monotonic() - last > 0.2:
             last = time.monotonic()
-            out.write(json.dumps({"progress": round(x, 4)}) + "\n")
+            answer_stream.write(json.dumps({"progress": round(x, 4)}) + "\n")
 
     from importlib import import_module
 
     try:
-        work = getattr(import_module(asked.path), asked.name)
-        result = work(**request["params"], **({"progress": progress} if asked.tells_progress else {}))
+        work = getattr(import_module(asked_call.path), asked_call.name)
+        result = work(**request["params"], **({"progress": progress} if asked_call.tells_progress else {}))
         answer = {"result": result}
     except Unusable as error:
         answer = _told(error)
@@ -197,8 +197,8 @@ def main() -> None:
         answer = {"unusable": "The file needs more memory than allowed to read. It is damaged or far too large."}
     except OSError as error:
         answer = _told(refused(error))
-    out.write(json.dumps(answer) + "\n")
-    out.flush()
+    answer_stream.write(json.dumps(answer) + "\n")
+    answer_stream.flush()
     os._exit(0)
 
 

@@ -33,11 +33,13 @@ def reader(samples: np.ndarray) -> Read:
     """Reads (n, channels) 16-bit samples as floats, silence outside of them."""
 
     def read(start: int, end: int) -> np.ndarray:
-        x: np.ndarray = np.zeros((end - start, samples.shape[1]), np.float32)
+        read_samples: np.ndarray = np.zeros((end - start, samples.shape[1]), np.float32)
         lowest, highest = max(0, start), min(len(samples), end)
         if highest > lowest:
-            x[lowest - start : highest - start] = samples[lowest:highest].astype(np.float32) / np.float32(32768)
-        return x
+            read_samples[lowest - start : highest - start] = samples[lowest:highest].astype(np.float32) / np.float32(
+                32768
+            )
+        return read_samples
 
     return read
 
@@ -82,63 +84,66 @@ def clean(
         return to_pcm(cleaned(read, ends[0], ends[1], cleaner))
 
     file, part = _taken_up(final)
-    with file as f, ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 2))) as pool:
-        begun = f.seek(0, os.SEEK_END) // (BLOCK * channels * 2)
+    with file as wave_file, ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 2))) as pool:
+        begun = wave_file.seek(0, os.SEEK_END) // (BLOCK * channels * 2)
         blocks = [(a, min(len(samples), a + BLOCK)) for a in range(begun * BLOCK, len(samples), BLOCK)]
-        f.truncate(f.seek(begun * BLOCK * channels * 2))
+        wave_file.truncate(wave_file.seek(begun * BLOCK * channels * 2))
         width = 4  # blocks under way at once
-        for k in range(0, len(blocks), width):
-            for x in pool.map(one, blocks[k : k + width]):
-                f.write(x.tobytes())
-            f.flush()
-            progress(0.1 + 0.85 * min(len(samples), (begun + k + width) * BLOCK) / len(samples))
-    made = samples_of(part, channels)
+        for block_start in range(0, len(blocks), width):
+            for cleaned_block in pool.map(one, blocks[block_start : block_start + width]):
+                wave_file.write(cleaned_block.tobytes())
+            wave_file.flush()
+            progress(0.1 + 0.85 * min(len(samples), (begun + block_start + width) * BLOCK) / len(samples))
+    made_samples = samples_of(part, channels)
     power = PowerMaker()
-    for a in range(0, len(made), BLOCK):
-        power.feed(np.asarray(made[a : a + BLOCK]))
+    for a in range(0, len(made_samples), BLOCK):
+        power.feed(np.asarray(made_samples[a : a + BLOCK]))
     save_power(folder / "made" / f"{name}.power.npy", power)
-    found = found_in(cleaner) | {"before": spread(samples), "after": spread(made)}
-    keep(folder / "made" / f"{name}.json", found)
+    found_noise = found_in(cleaner) | {"before": spread(samples), "after": spread(made_samples)}
+    keep(folder / "made" / f"{name}.json", found_noise)
     part.replace(final)
     return {"name": name, **found_in(cleaner)}
 
 
 def save_power(path: Path, power: PowerMaker) -> None:
     """What is measured of a sound, whole or not at all."""
-    with written_whole(path) as part, part.open("wb") as file:
+    with written_whole(path) as part_file, part_file.open("wb") as file:
         np.save(file, power.finish())
 
 
 def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
     """A file to write on in, held for this try alone, and its name: what an earlier try has left half-made, or a new
     one."""
-    own = final.with_name(f"{final.name}.{os.getpid()}.part")
-    for left in sorted(final.parent.glob(f"{final.name}.*part")):
+    own_part = final.with_name(f"{final.name}.{os.getpid()}.part")
+    for left_part in sorted(final.parent.glob(f"{final.name}.*part")):
         with suppress(OSError):
-            file = left.open("r+b")
+            file = left_part.open("r+b")
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)  # whoever wrote it is gone
-                os.replace(left, own)  # and has not made it whole meanwhile
-                return file, own
+                os.replace(left_part, own_part)  # and has not made it whole meanwhile
+                return file, own_part
             except OSError:
                 file.close()
-    file = own.open("w+b")
+    file = own_part.open("w+b")
     fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    return file, own
+    return file, own_part
 
 
 def found_in(cleaner: Cleaner) -> dict[str, Any]:
     """What was found out, in words a page can show."""
-    return {"hum": [round(f, 2) for f in cleaner.hum], "pictures": 0 if cleaner.at is None else len(cleaner.at)}
+    return {
+        "hum": [round(hum_frequency, 2) for hum_frequency in cleaner.hum],
+        "pictures": 0 if cleaner.at is None else len(cleaner.at),
+    }
 
 
 def spread(samples: np.ndarray) -> list[int]:
     """How many stretches of 10 ms lie at each dB from LOWEST on."""
     counts = np.zeros(HIGHEST - LOWEST, np.int64)
     for a in range(0, len(samples) - TICK + 1, BLOCK):
-        x = np.asarray(samples[a : a + BLOCK], np.float32).mean(1) / 32768
-        x = x[: len(x) // TICK * TICK].reshape(-1, TICK)
-        db = np.floor(10 * np.log10((x**2).mean(1) + 1e-10)).astype(int)
+        block_samples = np.asarray(samples[a : a + BLOCK], np.float32).mean(1) / 32768
+        block_samples = block_samples[: len(block_samples) // TICK * TICK].reshape(-1, TICK)
+        db = np.floor(10 * np.log10((block_samples**2).mean(1) + 1e-10)).astype(int)
         counts += np.bincount(np.clip(db - LOWEST, 0, len(counts) - 1), minlength=len(counts))
     return [int(count) for count in counts]
 

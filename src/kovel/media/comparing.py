@@ -12,24 +12,24 @@ from kovel.media.probe import probe
 def compare(sums: list[str], facts: list[str], progress: Callable[[float], None]) -> dict[str, Any]:
     """The checksums of some files and what others are, each by its path; one that cannot be read has none, or
     `unusable` and why."""
-    sizes = {p: _size(p) for p in sums}
+    sizes = {sum_path: _size(sum_path) for sum_path in sums}
     total, done = sum(sizes.values()) + 1, 0
-    found: dict[str, str] = {}
-    for p in sums:
+    found_matches: dict[str, str] = {}
+    for sum_path in sums:
         try:
-            found[p] = checksum(Path(p))
+            found_matches[sum_path] = checksum(Path(sum_path))
         except OSError:
-            found[p] = ""
-        done += sizes[p]
+            found_matches[sum_path] = ""
+        done += sizes[sum_path]
         progress(0.95 * done / total)
-    told: dict[str, Any] = {}
-    for p in facts:
+    told_matches: dict[str, Any] = {}
+    for sum_path in facts:
         try:
-            told[p] = probe(p)
+            told_matches[sum_path] = probe(sum_path)
         except Unusable as error:
-            told[p] = {"unusable": str(error)}
+            told_matches[sum_path] = {"unusable": str(error)}
         progress(0.95)
-    return {"sums": found, "facts": told}
+    return {"sums": found_matches, "facts": told_matches}
 
 
 def _size(path: str) -> int:

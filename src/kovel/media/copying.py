@@ -30,10 +30,12 @@ def _why_not(error: Exception, file: str, whole: int, count: int) -> str:
 def _list(folder: Path, files: Iterable[str], known: Mapping[str, Any]) -> None:
     """Write a generation of the manifest with those that stand in none yet."""
     generations = (mhl.read(folder / "ascmhl" / generation) for generation in mhl.generations(folder))
-    listed = {hashed.path for rows in generations for hashed in rows}
-    new = [(file, known[file]) for file in files if file not in listed]
-    if new:
-        mhl.write(folder, [mhl.Hashed(file, facts["size"], facts["changed"], facts["md5"]) for file, facts in new])
+    listed = {hashed.path for hashed_files in generations for hashed in hashed_files}
+    new_files = [(file, known[file]) for file in files if file not in listed]
+    if new_files:
+        mhl.write(
+            folder, [mhl.Hashed(file, facts["size"], facts["changed"], facts["md5"]) for file, facts in new_files]
+        )
 
 
 def copy(card: str, files: list[str], out: str, progress: Callable[[float], None]) -> dict[str, Any]:
@@ -67,8 +69,16 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
         fresh.append(file)
     _list(to, (*before, *fresh), known)
     progress(1.0)
-    rows = [{"path": str(to / f), "size": known[f]["size"], "sha256": known[f]["sha256"]} for f in (*before, *fresh)]
-    return {"copied": rows, "before": before, "bytes": sum(known[f]["size"] for f in fresh), "folder": out}
+    copied_files = [
+        {"path": str(to / copied_file), "size": known[copied_file]["size"], "sha256": known[copied_file]["sha256"]}
+        for copied_file in (*before, *fresh)
+    ]
+    return {
+        "copied": copied_files,
+        "before": before,
+        "bytes": sum(known[copied_file]["size"] for copied_file in fresh),
+        "folder": out,
+    }
 
 
 class CardGone(Exception):
@@ -89,10 +99,10 @@ def _copied(source: Path, final: Path, limit: int | None, report: Callable[[int]
     card that is pulled out). Raises `CardGone` or `Spoilt`, and leaves nothing then."""
     md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
     final.parent.mkdir(parents=True, exist_ok=True)
-    part = final.with_name(f"{final.name}.{os.getpid()}.part")
+    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")
     copied = 0
     try:
-        with source.open("rb") as src, part.open("wb") as dst:
+        with source.open("rb") as src, part_file.open("wb") as dst:
             while block := src.read(BLOCK if limit is None else min(BLOCK, max(1, limit - copied))):
                 if limit is not None and copied >= limit:
                     raise OSError
@@ -104,14 +114,14 @@ def _copied(source: Path, final: Path, limit: int | None, report: Callable[[int]
             dst.flush()
             os.fsync(dst.fileno())
     except OSError:
-        part.unlink(missing_ok=True)
+        part_file.unlink(missing_ok=True)
         raise CardGone from None
-    if mhl.md5_of(part) != md5.hexdigest():
-        part.unlink(missing_ok=True)
+    if mhl.md5_of(part_file) != md5.hexdigest():
+        part_file.unlink(missing_ok=True)
         raise Spoilt
     stat = source.stat()
-    os.utime(part, (stat.st_atime, stat.st_mtime))
-    os.replace(part, final)
+    os.utime(part_file, (stat.st_atime, stat.st_mtime))
+    os.replace(part_file, final)
     return {"size": copied, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": stat.st_mtime}
 
 

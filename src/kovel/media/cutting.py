@@ -68,16 +68,23 @@ def _write(
     size = source_file.stat().st_size
     with (
         open_media(source_file) as container,
-        av.open(str(to), "w", format=FORMS.get(kind_of(source_file), MOVIE)[1]) as out,
+        av.open(str(to), "w", format=FORMS.get(kind_of(source_file), MOVIE)[1]) as output_file,
     ):
-        video = next(s for s in container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
-        streams = {s.index: out.add_stream_from_template(s) for s in (video, *container.streams.audio)}
+        video = next(
+            video_stream
+            for video_stream in container.streams.video
+            if not video_stream.disposition & av.stream.Disposition.attached_pic
+        )
+        streams = {
+            kept_stream.index: output_file.add_stream_from_template(kept_stream)
+            for kept_stream in (video, *container.streams.audio)
+        }
         for packet, kept in _chosen(container, video, list(streams), wanted):
             if packet.pos is not None:
                 progress(min(1.0, packet.pos / size))
             if kept:
                 packet.stream = streams[packet.stream.index]
-                out.mux(packet)
+                output_file.mux(packet)
 
 
 def _chosen(
@@ -87,7 +94,7 @@ def _chosen(
     group: Group = []
     broken = True  # whether the group before it is left out: what is made from that cannot stand
     first = True
-    for packet in c.demux([c.streams[i] for i in of]):
+    for packet in c.demux([c.streams[frame_index] for frame_index in of]):
         if packet.dts is None:
             continue
         if packet.stream is not video:
@@ -106,21 +113,25 @@ def _chosen(
 def _of_group(group: Group, keep: bool, broken: bool) -> Iterator[tuple[Any, bool]]:
     """Pictures that stand before their key frame are made from the group before as well: they go where that is left
     out."""
-    for p in group:
-        yield p, keep and not (broken and p.pts is not None and p.pts < group[0].pts)
+    for packet in group:
+        yield packet, keep and not (broken and packet.pts is not None and packet.pts < group[0].pts)
 
 
 def _meets(group: Group, end: int, base: Fraction, wanted: Sequence[tuple[Fraction, Fraction]]) -> bool:
     """Whether pictures of a group stand in a wanted stretch; one stands until the next group's begin."""
-    stamps = [p.pts for p in group if p.pts is not None]
+    stamps = [packet.pts for packet in group if packet.pts is not None]
     a, b = min(stamps, default=end) * base, max(end, *stamps, end) * base
-    return any(a < y and x < b for x, y in wanted)
+    return any(a < y and wanted_start < b for wanted_start, y in wanted)
 
 
 def _same(source_file: Path, to: Path, frame_rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]]) -> bool:
     """Whether pictures from all over the ranges are those of the whole recording, to the bit."""
-    frames = [int(s * frame_rate.fps) for start, end in ranges for s in (start, (start + end) / 2, end)] or [0]
-    some = sorted({frames[i] for i in np.linspace(0, len(frames) - 1, min(HELD, len(frames))).astype(int)})
+    frames = [int(moment * frame_rate.fps) for start, end in ranges for moment in (start, (start + end) / 2, end)] or [
+        0
+    ]
+    some = sorted(
+        {frames[frame_index] for frame_index in np.linspace(0, len(frames) - 1, min(HELD, len(frames))).astype(int)}
+    )
     with closing(FrameReader(source_file, frame_rate)) as whole, closing(FrameReader(to, frame_rate)) as part:
         return all(np.array_equal(_bits(whole.get(n)), _bits(part.get(n))) for n in some)
 

@@ -63,9 +63,9 @@ def derive(
     folder = Path(out)
     folder.mkdir(parents=True, exist_ok=True)
     if (folder / "media.json").exists():
-        told = finish(path, out, rate, picture, sound, frames, progress, own)
-        if "short" not in told:
-            return told
+        told_facts = finish(path, out, rate, picture, sound, frames, progress, own)
+        if "short" not in told_facts:
+            return told_facts
     share = 0.2 if picture else 0.9
     if own and not (folder / "own.json").exists():
         make_index(path, out, rate, own, lambda x: None)
@@ -107,11 +107,11 @@ def finish(
         facts |= json.loads((folder / "picture.json").read_text())
         frames = None if still else facts["frames"]
     if sound:
-        made = sound_made(folder)
-        if made is None:
+        made_samples = sound_made(folder)
+        if made_samples is None:
             (folder / "sound.json").unlink(missing_ok=True)
             return {"short": "its sound was not whole"}
-        facts |= made
+        facts |= made_samples
         if not picture:
             frames = max(1, int(facts["samples"] * r.fps / SAMPLE_RATE))
     facts["frames"] = frames
@@ -141,22 +141,22 @@ def make_look(path: str, out: str, rate: list[int], frames: int, progress: Progr
     reader = FrameReader(src, Rate(*rate))
     sheets = None
     every = max(1, -(-frames // LOOKS))
-    for i in range(LOOKS):
-        if i * every >= frames:
+    for look_index in range(LOOKS):
+        if look_index * every >= frames:
             break
-        frame = reader.near(i * every)
+        frame = reader.near(look_index * every)
         if sheets is None:
             fit = Fit(*small_size((frame.width, frame.height)), reader.filmed, pad=False, quick=True)
             sheets = Sheets(folder, fit.size, "look")
         sheets.add(rgb_of(fit(frame).reformat(format="yuv444p")))
-        progress(min(0.99, i / LOOKS))
+        progress(min(0.99, look_index / LOOKS))
     reader.close()
     if sheets is None:
         raise Unusable(f"{src.name}: no picture could be read from it.")
     sheets.close()
-    look = {"small": sheets.facts(every)}
-    keep(folder / "look.json", look)
-    return look
+    look_facts = {"small": sheets.facts(every)}
+    keep(folder / "look.json", look_facts)
+    return look_facts
 
 
 class Sheets:
@@ -170,9 +170,9 @@ class Sheets:
 
     def add(self, rgb: np.ndarray) -> None:
         """One more small frame (height, width, 3)."""
-        y, x = divmod(self.count % SHEET, 10)
+        y, column = divmod(self.count % SHEET, 10)
         image = Image.fromarray(rgb)
-        self._sheet.paste(image, (x * self.size[0], y * self.size[1]))
+        self._sheet.paste(image, (column * self.size[0], y * self.size[1]))
         single = io.BytesIO()
         image.save(single, "JPEG", quality=88, subsampling=0)
         self._singles.append(single.getvalue())
@@ -187,11 +187,11 @@ class Sheets:
 
     def _save(self) -> None:
         n = (self.count - 1) // SHEET
-        with written_whole(self.folder / f"{self.name}-{n}.jpg") as part:
-            self._sheet.save(part, "JPEG", quality=88, subsampling=0)
+        with written_whole(self.folder / f"{self.name}-{n}.jpg") as part_file:
+            self._sheet.save(part_file, "JPEG", quality=88, subsampling=0)
         sizes = [len(single) for single in self._singles] + [0] * (SHEET - len(self._singles))
-        with written_whole(self.folder / f"{self.name}-{n}.singles") as part:
-            part.write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
+        with written_whole(self.folder / f"{self.name}-{n}.singles") as part_file:
+            part_file.write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
         self._singles = []
 
     def facts(self, every: int) -> dict[str, Any]:
@@ -201,10 +201,10 @@ class Sheets:
 
 def _proxy(folder: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
     """proxy.mp4 and proxy.idx of pieces in their order, without coding anew; what a player needs to know of them."""
-    with written_whole(folder / "proxy.mp4") as part:
-        facts, sizes = _muxed(part, frame_rate, pieces)
-    with written_whole(folder / "proxy.idx") as part:
-        part.write_bytes(np.array(sizes, "<u4").tobytes())
+    with written_whole(folder / "proxy.mp4") as part_file:
+        facts, sizes = _muxed(part_file, frame_rate, pieces)
+    with written_whole(folder / "proxy.idx") as part_file:
+        part_file.write_bytes(np.array(sizes, "<u4").tobytes())
     return facts
 
 
@@ -214,26 +214,30 @@ def _muxed(path: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[
     sizes: list[int] = []
     first = next(pieces)
     sample = io.BytesIO(parameter_sets(first.setup) + b"".join(map(byte_stream, first.packets[:GOP])))
-    with av.open(sample, format="h264") as like, av.open(str(path), "w", format="mp4") as out:
-        s: Any = out.add_stream_from_template(like.streams.video[0])
-        s.time_base = 1 / frame_rate.fps
+    with av.open(sample, format="h264") as like, av.open(str(path), "w", format="mp4") as muxed_file:
+        video_stream: Any = muxed_file.add_stream_from_template(like.streams.video[0])
+        video_stream.time_base = 1 / frame_rate.fps
         for piece in chain([first], pieces):
             if piece.setup != first.setup:
                 raise Unusable("The pieces of the proxy do not fit each other. Try again.")
             for data in piece.packets:
                 packet = av.Packet(byte_stream(data))
-                packet.stream, packet.time_base = s, 1 / frame_rate.fps
+                packet.stream, packet.time_base = video_stream, 1 / frame_rate.fps
                 packet.pts = packet.dts = len(sizes)
                 packet.duration = 1
                 packet.is_keyframe = len(sizes) % GOP == 0
-                out.mux(packet)
+                muxed_file.mux(packet)
                 sizes.append(len(data))
     with av.open(str(path)) as container:
         video = container.streams.video[0]
-        found = [(p.pos or 0, p.size, p.is_keyframe) for p in container.demux(video) if p.size]
-    ends = found[0][0] + np.cumsum(np.array(sizes, np.int64))
-    whole = len(found) == len(sizes) and all(p[0] == end for p, end in zip(found[1:], ends, strict=False))
-    if not whole or not all(p[2] for p in found[::GOP]):
+        found_packets = [
+            (packet.pos or 0, packet.size, packet.is_keyframe) for packet in container.demux(video) if packet.size
+        ]
+    ends = found_packets[0][0] + np.cumsum(np.array(sizes, np.int64))
+    whole = len(found_packets) == len(sizes) and all(
+        packet[0] == end for packet, end in zip(found_packets[1:], ends, strict=False)
+    )
+    if not whole or not all(key_packet[2] for key_packet in found_packets[::GOP]):
         raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
     setup = first.setup
     facts = {
@@ -241,7 +245,7 @@ def _muxed(path: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[
         "width": first.width,
         "height": first.height,
         "gop": GOP,
-        "first": found[0][0],
+        "first": found_packets[0][0],
         "codec": f"avc1.{setup[1]:02x}{setup[2]:02x}{setup[3]:02x}",
         "avcc": base64.b64encode(setup).decode(),
     }
@@ -249,12 +253,12 @@ def _muxed(path: Path, frame_rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[
 
 
 def _joined(folder: Path, frame_rate: Rate, frames: int, own: int) -> dict[str, Any]:
-    found = frames_found(folder)
-    if found is None or missing(folder, frames, bool(own)):
+    found_frames = frames_found(folder)
+    if found_frames is None or missing(folder, frames, bool(own)):
         raise Unusable("Pieces of its picture are missing. Try again.")
-    if not found:
+    if not found_frames:
         raise Unusable("No picture could be read from it. Check that it plays, then try again.")
-    numbers = range(pieces_of(found))
+    numbers = range(pieces_of(found_frames))
     if own:
         facts = {**json.loads((folder / "own.json").read_text()), "own": own}
     else:
@@ -263,20 +267,20 @@ def _joined(folder: Path, frame_rate: Rate, frames: int, own: int) -> dict[str, 
     for number in numbers:
         with np.load(place(folder, number).with_suffix(".npz")) as side:
             greys.append(side["greys"])
-            rows, (first, last) = side["motion"], side["ends"]
+            motion_rows, (first, last) = side["motion"], side["ends"]
             if before is not None:  # how it moved from the last frame of the piece before
                 seam = MotionMaker()
                 seam.feed(before)
                 seam.feed(first)
-                rows[0] = seam.last
-            motion.append(rows)
+                motion_rows[0] = seam.last
+            motion.append(motion_rows)
             before = last
             for tile in side["small"]:
                 if sheets is None:
                     sheets = Sheets(folder, (tile.shape[1], tile.shape[0]))
                 sheets.add(tile)
     for name, measured in (("greys", np.concatenate(greys)), ("motion", np.concatenate(motion))):
-        with written_whole(folder / f"{name}.npy") as part, part.open("wb") as file:
+        with written_whole(folder / f"{name}.npy") as part_file, part_file.open("wb") as file:
             np.save(file, measured)
         facts["measured"] = len(measured)
     if sheets:

@@ -79,23 +79,23 @@ class Pictures:
         assert layer.image.title
         text = dict(layer.image.title.rows)["text"]
         n = letters_at(text, layer.letters.at(k)) if layer.letters != OPAQUE else None
-        key = (layer.image.title, n)
-        if key not in self.stills:
+        title_key = (layer.image.title, n)
+        if title_key not in self.stills:
             spec = dict(layer.image.title.rows)
             im = (
                 Image.open(title_file(self.drawn, spec, *self.size, n, self.fonts))
                 if self.drawn
                 else drawn_title(spec, *self.size, n, self.fonts)
             )
-            self.stills[key] = Lettering(np.asarray(im.convert("RGBA")))
+            self.stills[title_key] = Lettering(np.asarray(im.convert("RGBA")))
         x, y = layer.part.drifted(k)
-        return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share, filling)
+        return written(base, self.stills[title_key], round(x * self.size[0]), round(y * self.size[1]), share, filling)
 
     def _warped(self, base: Any, stacked: Stacked, k: int, stratum: Stratum, share: float) -> Any:
         layer = stacked.layer
         frame = self._looks(self._image(stacked, k, stratum, free=layer), layer.look, stratum)
-        s = standing((frame.width, frame.height), self.size, layer.part, layer.place, k)
-        planes, mask = warped(planes_of(frame), s, self.size, layer)
+        placed = standing((frame.width, frame.height), self.size, layer.part, layer.place, k)
+        planes, mask = warped(planes_of(frame), placed, self.size, layer)
         corner = even(layer.place.x * self.size[0]), even(layer.place.y * self.size[1])
         return over(base, planes, share, corner, mask)
 
@@ -112,47 +112,47 @@ class Pictures:
             return self.stills[image.card]
         if image.source is None:
             return self.black
-        f = self.files[image.source]
-        if f["still"]:
-            key: Any = (image.source, free and (free.part.fit, _least(free), free.place))
-            if key not in self.stills:
-                raw = still_frame(Path(f["path"]))
-                self.stills[key] = self._fit(raw, image.source, stratum, free)(raw)
-            return self.stills[key]
+        recording_file = self.files[image.source]
+        if recording_file["still"]:
+            image_key: Any = (image.source, free and (free.part.fit, _least(free), free.place))
+            if image_key not in self.stills:
+                raw = still_frame(Path(recording_file["path"]))
+                self.stills[image_key] = self._fit(raw, image.source, stratum, free)(raw)
+            return self.stills[image_key]
         base, num, den = stacked.steps
         n = (base + k * num) // den
-        key = (image.source, n, free and (free.part.fit, _least(free), free.place))
-        if self._last.get(stratum, (None, None))[0] != key:
-            own = (image.source, stratum)
-            if own not in self.readers:
-                self.readers[own] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
-            raw = self.readers[own].get(n)
-            self._last[stratum] = (key, self._fit(raw, image.source, stratum, free)(raw))
+        image_key = (image.source, n, free and (free.part.fit, _least(free), free.place))
+        if self._last.get(stratum, (None, None))[0] != image_key:
+            own_key = (image.source, stratum)
+            if own_key not in self.readers:
+                self.readers[own_key] = FrameReader(Path(recording_file["path"]), Rate(*recording_file["rate"]))
+            raw = self.readers[own_key].get(n)
+            self._last[stratum] = (image_key, self._fit(raw, image.source, stratum, free)(raw))
         return self._last[stratum][1]
 
     def _fit(self, raw: Any, source: int, stratum: Stratum, free: Layer | None) -> Fit:
         reader = self.readers.get((source, stratum))
         of = reader.filmed if reader else STILL
-        key = (source, stratum, free and (free.part.fit, _least(free), free.place))
-        if key not in self.fits:
+        fit_key = (source, stratum, free and (free.part.fit, _least(free), free.place))
+        if fit_key not in self.fits:
             if free is None:
-                self.fits[key] = Fit(*self.size, of)
+                self.fits[fit_key] = Fit(*self.size, of)
             else:
-                self.fits[key] = Fit(*_size_for(raw, of.pixel, self.size, free), of, pad=False)
-        return self.fits[key]
+                self.fits[fit_key] = Fit(*_size_for(raw, of.pixel, self.size, free), of, pad=False)
+        return self.fits[fit_key]
 
     def _looks(self, frame: Any, look: Look, stratum: Stratum) -> Any:
         """The frame with its look; one that was drawn a moment ago is not drawn again."""
         if not look:
             return frame
-        key, done = self._looked.get(stratum, (None, None))
-        if key is not None and key[0] is frame and key[1] == look:
+        look_key, done = self._looked.get(stratum, (None, None))
+        if look_key is not None and look_key[0] is frame and look_key[1] == look:
             return done
         size = (look, frame.width, frame.height)
         if size not in self.graphs:
             with tempfile.TemporaryDirectory(prefix="kovel-") as folder:  # libav reads the table once, from a file
                 file = Path(folder) / "look.cube"
-                file.write_text(cube_text(looks.made([dict(rows) for rows in look], kept_in(self.tables))))
+                file.write_text(cube_text(looks.made([dict(look_rows) for look_rows in look], kept_in(self.tables))))
                 steps = [
                     ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv"),
                     ("format", "gbrpf32le"),
@@ -220,15 +220,15 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
 
     Chroma lies left in its pair of columns and between its two lines (as H.264 and MPEG-2 have it).
     """
-    left, top = even(layer.place.x * picture[0]), even(layer.place.y * picture[1])
+    left_edge, top = even(layer.place.x * picture[0]), even(layer.place.y * picture[1])
     right, bottom = (
         even((layer.place.x + layer.place.w) * picture[0]),
         even((layer.place.y + layer.place.h) * picture[1]),
     )
-    w, h = max(2, right - left), max(2, bottom - top)
+    w, h = max(2, right - left_edge), max(2, bottom - top)
     start, end, c, d, e, f = s.matrix
-    whole = np.array([[start, c, e - left], [end, d, f - top], [0, 0, 1.0]])
-    out = []
+    whole = np.array([[start, c, e - left_edge], [end, d, f - top], [0, 0, 1.0]])
+    warped_planes = []
     for index, plane in enumerate(planes):
         # where sample (i, j) of the plane lies in the picture: luma in the middle of its pixel
         at = np.array(
@@ -241,29 +241,31 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
             m = np.linalg.inv(at) @ whole @ np.diag([SMALL, SMALL, 1.0]) @ at
         else:
             m = np.linalg.inv(at) @ whole @ at
-        out.append(cv2.warpAffine(plane, m[:2], size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+        warped_planes.append(
+            cv2.warpAffine(plane, m[:2], size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        )
     mask = None
     if layer.part.blur or fills(s):
         inner = s.clip
         if layer.part.border:
             mask = np.zeros((h, w), np.uint8)
-            x, y = round(inner[0] - left), round(inner[1] - top)
+            x, y = round(inner[0] - left_edge), round(inner[1] - top)
             mask[max(0, y) : y + round(inner[3]), max(0, x) : x + round(inner[2])] = 255
     else:
         mask = np.zeros((h, w), np.uint8)
-        corners = np.array([[(x - left - 0.5) * 16, (y - top - 0.5) * 16] for x, y in quad(s)])
+        corners = np.array([[(x - left_edge - 0.5) * 16, (y - top - 0.5) * 16] for x, y in quad(s)])
         cv2.fillConvexPoly(mask, np.round(corners).astype(np.int32), 255, cv2.LINE_AA, 4)
-        x, y = round(s.clip[0] - left), round(s.clip[1] - top)
+        x, y = round(s.clip[0] - left_edge), round(s.clip[1] - top)
         edge = np.zeros_like(mask)
         edge[max(0, y) : y + round(s.clip[3]), max(0, x) : x + round(s.clip[2])] = 255
         mask &= edge
-    y0, u0, v0 = out
+    y0, u0, v0 = warped_planes
     if mask is not None and not layer.part.clear:
-        rows = []
-        for index, (plane, black) in enumerate(zip(out, BLACK, strict=True)):
+        warped_rows = []
+        for index, (plane, black) in enumerate(zip(warped_planes, BLACK, strict=True)):
             m = (mask if index == 0 else mask[::2, ::2]).astype(np.uint16)
-            rows.append(((plane * m + black * (255 - m) + 127) // 255).astype(np.uint8))
-        return (rows[0], rows[1], rows[2]), None
+            warped_rows.append(((plane * m + black * (255 - m) + 127) // 255).astype(np.uint8))
+        return (warped_rows[0], warped_rows[1], warped_rows[2]), None
     return (y0, u0, v0), mask
 
 
@@ -276,32 +278,34 @@ class Lettering:
     """A picture with a clear ground in planes, cut to what there is of it: made once, laid over many frames."""
 
     def __init__(self, rgba: np.ndarray) -> None:
-        rows, columns = np.flatnonzero(rgba[..., 3].any(1)), np.flatnonzero(rgba[..., 3].any(0))
-        self.top, self.left = (int(rows[0]), int(columns[0])) if len(rows) else (0, 0)
-        self.rgba = rgba[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1] if len(rows) else rgba[:0]
+        inked_rows, columns = np.flatnonzero(rgba[..., 3].any(1)), np.flatnonzero(rgba[..., 3].any(0))
+        self.top, self.left = (int(inked_rows[0]), int(columns[0])) if len(inked_rows) else (0, 0)
+        self.rgba = (
+            rgba[inked_rows[0] : inked_rows[-1] + 1, columns[0] : columns[-1] + 1] if len(inked_rows) else rgba[:0]
+        )
         self._planes: dict[tuple[int, int], tuple[Planes, Planes]] = {}
 
-    def planes(self, x: int, y: int) -> tuple[Planes, Planes]:
+    def planes(self, across: int, y: int) -> tuple[Planes, Planes]:
         """Colours and how much of them there is, for each plane, where its corner stands `x` and `y` pixels into a
         pair."""
-        if (x, y) not in self._planes:
+        if (across, y) not in self._planes:
             h, w = self.rgba.shape[:2]
-            z = np.zeros((h + y + (h + y) % 2, w + x + (w + x) % 2, 4), np.float32)
-            z[y : y + h, x : x + w] = self.rgba
+            z = np.zeros((h + y + (h + y) % 2, w + across + (w + across) % 2, 4), np.float32)
+            z[y : y + h, across : across + w] = self.rgba
             r, g, b, alpha = z[..., 0] / 255, z[..., 1] / 255, z[..., 2] / 255, z[..., 3]
             luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
             weight = _by_four(alpha)  # chroma of two by two pixels, each as much as it is there
             chroma = (128 + 224 * (b - luma) / 1.8556), (128 + 224 * (r - luma) / 1.5748)
             u, v = (_by_four(c * alpha) / np.maximum(weight, 1e-6) for c in chroma)
             quarter = _eight(weight / 4)
-            self._planes[x, y] = (_eight(16 + 219 * luma), _eight(u), _eight(v)), (_eight(alpha), quarter, quarter)
-        return self._planes[x, y]
+            self._planes[across, y] = (_eight(16 + 219 * luma), _eight(u), _eight(v)), (_eight(alpha), quarter, quarter)
+        return self._planes[across, y]
 
 
 def _eight(z: np.ndarray) -> np.ndarray:
     """Rounded to bytes."""
-    out: np.ndarray = (z + 0.5).astype(np.uint8)
-    return out
+    eight_bit: np.ndarray = (z + 0.5).astype(np.uint8)
+    return eight_bit
 
 
 def _by_four(z: np.ndarray) -> np.ndarray:
@@ -318,23 +322,27 @@ def written(base: Any, letters: Lettering, x: int, y: int, share: float, filling
     if not k or not letters.rgba.size:
         return base
     colours, there = letters.planes(x % 2, y % 2)
-    out = av.VideoFrame(base.width, base.height, "yuv420p")
+    written_frame = av.VideoFrame(base.width, base.height, "yuv420p")
     fill = planes_of(filling) if filling else None
-    for index, (plane, u) in enumerate(zip(out.planes, planes_of(base), strict=True)):
+    for index, (plane, u) in enumerate(zip(written_frame.planes, planes_of(base), strict=True)):
         half = 1 if index == 0 else 2
-        top, left = (y - y % 2) // half, (x - x % 2) // half
+        top, left_edge = (y - y % 2) // half, (x - x % 2) // half
         colour, alpha = colours[index], there[index]
-        start, end = max(0, -top), max(0, -left)
-        c, d = min(colour.shape[0], plane.height - top), min(colour.shape[1], plane.width - left)
-        line = np.zeros((plane.height, plane.line_size), np.uint8)
-        line[:, : plane.width] = u
-        if c > start and d > end:
-            part = line[top + start : top + c, left + end : left + d]
-            m = alpha[start:c, end:d].astype(np.uint32) * k
-            upper = fill[index][top + start : top + c, left + end : left + d] if fill else colour[start:c, end:d]
-            part[...] = (part * (255 * 256 - m) + upper * m + 255 * 128) // (255 * 256)
-        plane.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
-    return out
+        start, end = max(0, -top), max(0, -left_edge)
+        bottom, d = min(colour.shape[0], plane.height - top), min(colour.shape[1], plane.width - left_edge)
+        plane_line = np.zeros((plane.height, plane.line_size), np.uint8)
+        plane_line[:, : plane.width] = u
+        if bottom > start and d > end:
+            plane_part = plane_line[top + start : top + bottom, left_edge + end : left_edge + d]
+            coverage = alpha[start:bottom, end:d].astype(np.uint32) * k
+            upper = (
+                fill[index][top + start : top + bottom, left_edge + end : left_edge + d]
+                if fill
+                else colour[start:bottom, end:d]
+            )
+            plane_part[...] = (plane_part * (255 * 256 - coverage) + upper * coverage + 255 * 128) // (255 * 256)
+        plane.update(plane_line)  # type: ignore[arg-type]  # anything with a buffer will do
+    return written_frame
 
 
 def even(x: float) -> int:
@@ -345,25 +353,28 @@ def even(x: float) -> int:
 def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0), mask: np.ndarray | None = None) -> Any:
     """A new yuv420p frame: `upper` (a frame or its planes) over `base` with its corner there, in shares of 1/256,
     where its mask (of the size of its luma) is not 0."""
-    out = av.VideoFrame(base.width, base.height, "yuv420p")
-    k = round(share * 256)
+    laid_frame = av.VideoFrame(base.width, base.height, "yuv420p")
+    weight = round(share * 256)
     above = upper if isinstance(upper, tuple) else planes_of(upper)
-    for index, (plane, u, v) in enumerate(zip(out.planes, planes_of(base), above, strict=True)):
-        rows = np.zeros((plane.height, plane.line_size), np.uint8)
-        left, top = corner if index == 0 else (corner[0] // 2, corner[1] // 2)
-        at = (slice(top, min(top + v.shape[0], plane.height)), slice(left, min(left + v.shape[1], plane.width)))
-        v = v[: at[0].stop - top, : at[1].stop - left]
-        if k < 256 or mask is not None or v.shape != u.shape:
-            rows[:, : plane.width] = u
+    for index, (plane, u, v) in enumerate(zip(laid_frame.planes, planes_of(base), above, strict=True)):
+        plane_rows = np.zeros((plane.height, plane.line_size), np.uint8)
+        left_edge, top = corner if index == 0 else (corner[0] // 2, corner[1] // 2)
+        at = (
+            slice(top, min(top + v.shape[0], plane.height)),
+            slice(left_edge, min(left_edge + v.shape[1], plane.width)),
+        )
+        v = v[: at[0].stop - top, : at[1].stop - left_edge]
+        if weight < 256 or mask is not None or v.shape != u.shape:
+            plane_rows[:, : plane.width] = u
         if mask is not None:
-            m = (mask if index == 0 else mask[::2, ::2])[: v.shape[0], : v.shape[1]].astype(np.uint32) * k
-            rows[at] = (u[at] * (255 * 256 - m) + v * m + 255 * 128) // (255 * 256)
-        elif k == 256:
-            rows[at] = v
+            mask_part = (mask if index == 0 else mask[::2, ::2])[: v.shape[0], : v.shape[1]].astype(np.uint32) * weight
+            plane_rows[at] = (u[at] * (255 * 256 - mask_part) + v * mask_part + 255 * 128) // (255 * 256)
+        elif weight == 256:
+            plane_rows[at] = v
         else:
-            rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
-        plane.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
-    return out
+            plane_rows[at] = (u[at].astype(np.uint16) * (256 - weight) + v.astype(np.uint16) * weight + 128) >> 8
+        plane.update(plane_rows)  # type: ignore[arg-type]  # anything with a buffer will do
+    return laid_frame
 
 
 def still_black(width: int, height: int) -> Any:

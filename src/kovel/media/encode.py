@@ -105,9 +105,9 @@ class SoundStream:
     def _take(self, start: int, end: int) -> np.ndarray:
         if end > self._from + len(self._held):
             until = min(self.samples, max(end, self._from + len(self._held) + AHEAD))
-            new = self.block(self._from + len(self._held), until)
-            self.heard.feed(new)
-            self._held = np.concatenate([self._held[start - self._from :], new])
+            new_samples = self.block(self._from + len(self._held), until)
+            self.heard.feed(new_samples)
+            self._held = np.concatenate([self._held[start - self._from :], new_samples])
             self._from = start
         return self._held[start - self._from : end - self._from]
 

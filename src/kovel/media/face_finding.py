@@ -29,10 +29,10 @@ def faces_in(rgb: npt.NDArray[np.float64], frame: int) -> list[Face]:
     high = round(grey.shape[0] * WIDE / grey.shape[1])
     grey = cv2.equalizeHist(cv2.resize(grey, (WIDE, high), interpolation=cv2.INTER_CUBIC))
     for name in CASCADES:
-        rows = _cascade(name).detectMultiScale(grey, 1.08, 3, minSize=(WIDE // 16, WIDE // 16))
-        if len(rows):
+        found_faces = _cascade(name).detectMultiScale(grey, 1.08, 3, minSize=(WIDE // 16, WIDE // 16))
+        if len(found_faces):
             return [
-                Face(frame, float(x + w / 2) / WIDE, float(y + h / 2) / high, float(w) / WIDE)
-                for x, y, w, h in np.asarray(rows).tolist()
+                Face(frame, float(face_left + w / 2) / WIDE, float(y + h / 2) / high, float(w) / WIDE)
+                for face_left, y, w, h in np.asarray(found_faces).tolist()
             ]
     return []

@@ -42,7 +42,9 @@ Moment = tuple[int, Sequence[Stacked], int]  # frame of the story, the run's lay
 def plan_of(plan: dict[str, Any]) -> Plan:
     """The sounds of a plan's JSON."""
     dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
-    return Plan(Rate(*plan["rate"]), plan["length"], (), tuple(Heard.from_json(row) for row in plan["sounds"]), dips)
+    return Plan(
+        Rate(*plan["rate"]), plan["length"], (), tuple(Heard.from_json(sound_row) for sound_row in plan["sounds"]), dips
+    )
 
 
 def _folder(file: dict[str, Any]) -> Path:
@@ -52,33 +54,39 @@ def _folder(file: dict[str, Any]) -> Path:
 
 def check_inputs(plan: Plan, files: Files) -> None:
     """`Unusable`, in words, where a sound that the plan reads is not there to its end."""
-    for i in sorted({heard.source for heard in plan.sounds}):
-        f = files[i]
-        folder = _folder(f)
+    for recording_id in sorted({heard_sound.source for heard_sound in plan.sounds}):
+        recording_file = files[recording_id]
+        folder = _folder(recording_file)
         facts = facts_in(folder / "media.json") or facts_in(folder / "sound.json") or {}
         short = short_sound(folder, {"sound": True, **facts}) if "samples" in facts else "its sound is not all there"
         if short:
             raise Unusable(
-                f"{f['name']}: {short}. It is prepared again when Kovel starts or the recording is opened; "
+                f"{recording_file['name']}: {short}. "
+                f"It is prepared again when Kovel starts or the recording is opened; "
                 "then render again."
             )
-        for name, path in f.get("made", {}).items():
-            made = Path(path)
-            bytes_ = made.stat().st_size if made.exists() else 0
+        for name, path in recording_file.get("made", {}).items():
+            made_path = Path(path)
+            bytes_ = made_path.stat().st_size if made_path.exists() else 0
             if not bytes_ or (not name.startswith(RETIMED) and bytes_ != facts["samples"] * facts["channels"] * 2):
-                made.unlink(missing_ok=True)  # it is made again when it is asked for
+                made_path.unlink(missing_ok=True)  # it is made again when it is asked for
                 raise Unusable(
-                    f"The sound made of {f['name']} is not all there. It is made again when you render again."
+                    f"The sound made of {recording_file['name']} is not all there. "
+                    f"It is made again when you render again."
                 )
 
 
 def measured(plan: Plan, files: Files) -> dict[tuple[int, str], Rows]:
     """What was measured of each sound of a plan when it was made, every 100 ms."""
-    out: dict[tuple[int, str], Rows] = {}
-    for i, made in {(heard.source, heard.made) for heard in plan.sounds}:
-        path = Path(files[i]["made"][made]).with_suffix(".power.npy") if made else _folder(files[i]) / "power.npy"
-        out[i, made] = np.load(path)
-    return out
+    measured_power: dict[tuple[int, str], Rows] = {}
+    for recording_id, made_name in {(heard_sound.source, heard_sound.made) for heard_sound in plan.sounds}:
+        path = (
+            Path(files[recording_id]["made"][made_name]).with_suffix(".power.npy")
+            if made_name
+            else _folder(files[recording_id]) / "power.npy"
+        )
+        measured_power[recording_id, made_name] = np.load(path)
+    return measured_power
 
 
 def sound_in(path: Path) -> tuple[Powers, int, float]:
@@ -100,15 +108,15 @@ def sound_in(path: Path) -> tuple[Powers, int, float]:
             first = False
             held += [frame.to_ndarray().reshape(-1, 2) for frame in resample.resample(frame)]
             if sum(map(len, held)) >= 40 * STEP:
-                x = np.concatenate(held)
-                n = len(x) // STEP * STEP
-                feed(x[:n])
-                held, samples = [x[n:]], samples + n
+                all_samples = np.concatenate(held)
+                n = len(all_samples) // STEP * STEP
+                feed(all_samples[:n])
+                held, samples = [all_samples[n:]], samples + n
         held += [frame.to_ndarray().reshape(-1, 2) for frame in resample.resample(None)]
-    x = np.concatenate(held) if held else np.zeros((0, 2), np.float32)
-    if len(x):
-        feed(x)
-    return power.finish(), samples + len(x), float(peaks.finish().max(initial=0))
+    all_samples = np.concatenate(held) if held else np.zeros((0, 2), np.float32)
+    if len(all_samples):
+        feed(all_samples)
+    return power.finish(), samples + len(all_samples), float(peaks.finish().max(initial=0))
 
 
 def sound_differences(
@@ -117,14 +125,21 @@ def sound_differences(
     """Where the sound of a file differs from a plan; and what it measures: `loudness` in LUFS (None: silence),
     `peak` in dBTP. `sent`: the loudness of what was sent to the encoder."""
     power, samples, top = sound_in(path)
-    out = heard_differences(plan, measured(plan, files), power, lambda i: str(files[i]["name"]))
+    found_differences = heard_differences(plan, measured(plan, files), power, lambda i: str(files[i]["name"]))
     length = plan.samples / SAMPLE_RATE
     if not -STEP <= samples - plan.samples <= SLACK:
-        out.append(Difference(0, length, f"the sound lasts {samples / SAMPLE_RATE:.2f} s instead of {length:.2f}"))
+        found_differences.append(
+            Difference(0, length, f"the sound lasts {samples / SAMPLE_RATE:.2f} s instead of {length:.2f}")
+        )
     loud = integrated(power)
     if sent is not None and (loud is None or abs(loud - sent) > LOUDER):
-        out.append(Difference(0, length, f"the loudness is {loud or -120:.1f} LUFS instead of {sent:.1f}"))
-    return out, {"loudness": None if loud is None else round(loud, 2), "peak": round(20 * np.log10(max(top, 1e-6)), 2)}
+        found_differences.append(
+            Difference(0, length, f"the loudness is {loud or -120:.1f} LUFS instead of {sent:.1f}")
+        )
+    return found_differences, {
+        "loudness": None if loud is None else round(loud, 2),
+        "peak": round(20 * np.log10(max(top, 1e-6)), 2),
+    }
 
 
 class Greys:
@@ -140,14 +155,14 @@ class Greys:
             folder = _folder(self.files[source])
             facts = facts_in(folder / "media.json")
             try:
-                rows = np.load(folder / "greys.npy", mmap_mode="r")
+                grey_rows = np.load(folder / "greys.npy", mmap_mode="r")
             except (OSError, ValueError):
-                rows = None
-            if facts is None or rows is None or not facts.get("width"):
+                grey_rows = None
+            if facts is None or grey_rows is None or not facts.get("width"):
                 self._rows[source] = None
             else:
                 shape = facts["width"] * self.size[1] / (facts["height"] * self.size[0])
-                self._rows[source] = rows, 0.98 < shape < 1.02
+                self._rows[source] = grey_rows, 0.98 < shape < 1.02
         return self._rows[source]
 
     def expected(self, stack: Sequence[Stacked], k: int) -> tuple[Tile | None, str, bool]:
@@ -168,37 +183,37 @@ class Greys:
         ):
             return None, "", False
         base, num, den = stacked.steps
-        own = 0 if self.files[source]["still"] else min(max(0, (base + k * num) // den), len(kept[0]) - 1)
-        return kept[0][own], str(self.files[source]["name"]), kept[1] and layer.part == WHOLE
+        own_frame = 0 if self.files[source]["still"] else min(max(0, (base + k * num) // den), len(kept[0]) - 1)
+        return kept[0][own_frame], str(self.files[source]["name"]), kept[1] and layer.part == WHOLE
 
 
 def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, frame_rate: Rate) -> list[Difference]:
     """Where the pictures of a part differ from the story's `moments`, one a frame. Looked at are the first and the
     last frame of each shot, and some between."""
-    rows = list(moments)
+    asked_moments = list(moments)
     differences: list[Difference] = []
     count = 0
     small = av.video.reformatter.VideoReformatter()
     with av.open(str(path)) as container:
         for frame in container.decode(container.streams.video[0]):
-            if count < len(rows):
-                t, stack, k = rows[count]
-                edge = k == 0 or count + 1 == len(rows) or rows[count + 1][2] == 0
+            if count < len(asked_moments):
+                t, stack, k = asked_moments[count]
+                edge = k == 0 or count + 1 == len(asked_moments) or asked_moments[count + 1][2] == 0
                 if edge or k % SPACING == 0:
                     tile, name, alike = greys.expected(stack, k)
-                    if what := seen_difference(tile, _tile(small, frame), name, alike):
+                    if difference_told := seen_difference(tile, _tile(small, frame), name, alike):
                         at = float(t / frame_rate.fps)
-                        differences.append(Difference(at, at, what))
+                        differences.append(Difference(at, at, difference_told))
             count += 1
-    if count != len(rows):
-        at = float(rows[0][0] / frame_rate.fps) if rows else 0.0
-        differences.insert(0, Difference(at, at, f"{count} frames instead of {len(rows)}"))
+    if count != len(asked_moments):
+        at = float(asked_moments[0][0] / frame_rate.fps) if asked_moments else 0.0
+        differences.insert(0, Difference(at, at, f"{count} frames instead of {len(asked_moments)}"))
     return differences
 
 
 def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path | None) -> list[Difference]:
     """Captions that reach beyond the safe area of the picture, each told once, at its first frame."""
-    frame_rate, seen, out = Rate(*plan["rate"]), set[str](), list[Difference]()
+    frame_rate, seen, found_differences = Rate(*plan["rate"]), set[str](), list[Difference]()
     edge = (size[0] * SAFE / 100 - 1, size[1] * SAFE / 100 - 1)
     for at, _, layers in plan["pictures"]:
         for layer in layers:
@@ -211,12 +226,12 @@ def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path
                 box[0] >= edge[0] and box[1] >= edge[1] and box[2] <= size[0] - edge[0] and box[3] <= size[1] - edge[1]
             ):
                 begin = float(at / frame_rate.fps)
-                out.append(
+                found_differences.append(
                     Difference(
                         begin, begin, f"the caption “{spec['text'].splitlines()[0][:40]}” reaches beyond the safe area"
                     )
                 )
-    return out
+    return found_differences
 
 
 def _tile(small: Any, frame: Any) -> Tile:
@@ -228,4 +243,4 @@ def _tile(small: Any, frame: Any) -> Tile:
 def frames_in(path: Path) -> int:
     """How many pictures a file has."""
     with av.open(str(path)) as container:
-        return sum(1 for p in container.demux(container.streams.video[0]) if p.size)
+        return sum(1 for packet in container.demux(container.streams.video[0]) if packet.size)

@@ -104,19 +104,19 @@ def begin(module: str, args: Iterable[str] = (), warm: Iterable[str] = (), *, er
         argv = [sys.executable, "-m", module, *args]
         env = {**os.environ, **THREADS}
         return subprocess.Popen(argv, stdin=pipe, stdout=pipe, stderr=pipe if errors else None, text=True, env=env)
-    asked = json.dumps({"module": module, "args": list(args), "warm": list(warm)}).encode()
-    assert len(asked) <= LONGEST
+    asked_child = json.dumps({"module": module, "args": list(args), "warm": list(warm)}).encode()
+    assert len(asked_child) <= LONGEST
     try:
-        return _ask(asked, errors)
+        return _ask(asked_child, errors)
     except OSError:  # somebody ended the parent: another takes its place
         stop()
-        return _ask(asked, errors)
+        return _ask(asked_child, errors)
 
 
 def _ask(asked: bytes, errors: bool) -> Forked:
     global _parent
     pipes = [os.pipe() for _ in range(4 if errors else 3)]
-    ours = [pipes[0][1], *(r for r, _ in pipes[1:])]
+    ours = [pipes[0][1], *(read_end for read_end, _ in pipes[1:])]
     theirs = [pipes[0][0], *(w for _, w in pipes[1:])]
     try:
         with _lock:
@@ -188,7 +188,7 @@ def _become(name: str, mother: int, ends: dict[int, int], keep: int | None = Non
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     for to, fd in ends.items():
         os.dup2(fd, to)
-    for fd in [int(x) for x in os.listdir("/proc/self/fd")]:
+    for fd in [int(open_number) for open_number in os.listdir("/proc/self/fd")]:
         if fd > 2 and fd != keep:
             with suppress(OSError):  # the one that lists them is closed already
                 os.close(fd)
@@ -219,20 +219,20 @@ def _serve(asks: socket.socket) -> None:
             data, fds, _, _ = socket.recv_fds(asks, LONGEST, 4)
             if not data:
                 os._exit(0)
-            asked = json.loads(data)
-            for module in asked["warm"]:
+            asked_child = json.loads(data)
+            for module in asked_child["warm"]:
                 with suppress(Exception):  # the child will tell
                     import_module(module)
             gc.freeze()
             mother = os.getpid()
             piece_id = os.fork()
             if piece_id == 0:
-                _run(asked, mother, fds)
-            *theirs, told = fds
+                _run(asked_child, mother, fds)
+            *theirs, told_pipe = fds
             for fd in theirs:
                 os.close(fd)
-            alive[piece_id] = told
-            _tell(told, piece_id)
+            alive[piece_id] = told_pipe
+            _tell(told_pipe, piece_id)
 
 
 def _bury(alive: dict[int, int]) -> None:
@@ -240,10 +240,10 @@ def _bury(alive: dict[int, int]) -> None:
         piece_id, status = os.waitpid(-1, os.WNOHANG)
         if piece_id == 0:
             return
-        told = alive.pop(piece_id, None)
-        if told is not None:
-            _tell(told, os.waitstatus_to_exitcode(status))
-            os.close(told)
+        told_pipe = alive.pop(piece_id, None)
+        if told_pipe is not None:
+            _tell(told_pipe, os.waitstatus_to_exitcode(status))
+            os.close(told_pipe)
 
 
 def _tell(told: int, n: int) -> None:

@@ -40,20 +40,20 @@ def views(path: str, out: str, rate: list[int], frames: list[int], progress: Pro
     """Write JPEGs to folder `out` of the key frames at or before these frames of a moving picture."""
     reader = FrameReader(Path(path), Rate(*rate))
     try:
-        made = []
+        views_made = []
         for this_frame in frames:
             frame = reader.near(this_frame)
             shown = Fit(*proxy_size(frame, reader.filmed.pixel), reader.filmed, pad=False, quick=True)(frame)
-            made.append(
+            views_made.append(
                 _put(Image.fromarray(rgb_of(shown.reformat(format="yuv444p"))), Path(out) / f"{this_frame}.jpg")["path"]
             )
-        return {"paths": made}
+        return {"paths": views_made}
     finally:
         reader.close()
 
 
 def _put(im: Image.Image, out: Path) -> dict[str, str]:
     out.parent.mkdir(parents=True, exist_ok=True)
-    with written_whole(out) as part:
-        im.save(part, "JPEG", quality=80)
+    with written_whole(out) as part_file:
+        im.save(part_file, "JPEG", quality=80)
     return {"path": str(out)}

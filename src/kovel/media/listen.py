@@ -144,11 +144,11 @@ def listen(out: str, channels: int, progress: Progress, music: bool = False) -> 
     save(folder, Levels(speech, level, floor))
     parts = range(len(before) * STEP, count, PART)
     with ThreadPoolExecutor(max(1, min(4, (os.cpu_count() or 2)))) as pool:
-        for index, (a, p) in enumerate(
+        for index, (a, part_speech) in enumerate(
             zip(parts, pool.map(lambda a: _speech_in(sound, a, min(count, a + PART)), parts), strict=True)
         ):
             end = len(level) if a + PART >= count else (a + PART) // STEP
-            speech[a // STEP : end] = p[: end - a // STEP]
+            speech[a // STEP : end] = part_speech[: end - a // STEP]
             if index % 4 == 3 or a + PART >= count:
                 save(folder, Levels(speech, level, floor))
             progress(0.2 + 0.8 * min(1.0, (a + PART) / max(1, count)))
@@ -216,27 +216,27 @@ def levels_between(sound: Sound16, start: int, end: int) -> Levels:
         maker.feed(sound.read(a, min(end, a + BLOCK)))
     level = maker.finish()
     lead = min(start, WARM)
-    heard = speech_probability(sound.read(start - lead, end))[lead // WINDOW :]
-    return Levels(stretch_to_ticks(heard, len(level)), level, local_floor(level))
+    heard_speech = speech_probability(sound.read(start - lead, end))[lead // WINDOW :]
+    return Levels(stretch_to_ticks(heard_speech, len(level)), level, local_floor(level))
 
 
 def save(folder: Path, levels: Levels) -> None:
     """Replace levels.npy in one step: a reader sees the old one or the new one."""
-    with written_whole(folder / "levels.npy") as part, part.open("wb") as file:
+    with written_whole(folder / "levels.npy") as part_file, part_file.open("wb") as file:
         np.save(file, levels.to_array())
 
 
 def sound24(folder: Path, channels: int, until: int | None = None) -> Floats:
     """The sound of a recording, mono at 24 kHz: all of it, or so many samples at 48 kHz."""
     samples = samples_of(folder / "sound.pcm", channels)[:until]
-    out = [np.zeros(0, np.float32)]
+    sound_blocks = [np.zeros(0, np.float32)]
     for a in range(0, len(samples), BLOCK):
         low, high = max(0, a - 60), min(len(samples), a + BLOCK + 60)
         y = samples[low:high].astype(np.float32).mean(1) / 32768
-        out.append(
+        sound_blocks.append(
             resample_poly(y, 1, 2).astype(np.float32)[(a - low) // 2 :][: (min(BLOCK, len(samples) - a) + 1) // 2]
         )
-    return np.concatenate(out)
+    return np.concatenate(sound_blocks)
 
 
 def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
@@ -256,18 +256,21 @@ def _pulse(folder: Path, x: Floats, progress: Progress = lambda x: None) -> dict
     progress(0.2)
     new = novelty(x) if len(x) else x
     progress(0.6)
-    rows = candidates(x, new)
-    rings = ring_out(x, rows)
+    hit_candidates = candidates(x, new)
+    rings = ring_out(x, hit_candidates)
     beats = find_beats(x, new)
     value = {
-        "hits": [[hit.sample, hit.strength, hit.needs, round(ring, 3)] for hit, ring in zip(rows, rings, strict=True)],
+        "hits": [
+            [hit.sample, hit.strength, hit.needs, round(ring, 3)]
+            for hit, ring in zip(hit_candidates, rings, strict=True)
+        ],
         "beats": list(beats.beats),
         "tempo": beats.tempo,
         "first": beats.first,
         "bar": beats.bar,
     }
     keep(folder / "pulse.json", value)
-    return {"hits": len(rows), "tempo": beats.tempo}
+    return {"hits": len(hit_candidates), "tempo": beats.tempo}
 
 
 def voices(out: str, channels: int, spans: list[list[int]], progress: Progress) -> dict[str, Any]:
@@ -277,13 +280,13 @@ def voices(out: str, channels: int, spans: list[list[int]], progress: Progress) 
     for index, (start, end) in enumerate(spans):
         frames.append(cepstra(sound.read(start // 3, min(end // 3, start // 3 + LONGEST))))
         progress(0.95 * (index + 1) / len(spans))
-    told = told_apart(frames)
+    voices_told = told_apart(frames)
     return {
-        "voices": list(told.voices),
-        "sure": [round(s, 3) for s in told.sure],
-        "gain": round(told.gain, 3),
-        "two": told.two,
-        "plain": told.plain,
+        "voices": list(voices_told.voices),
+        "sure": [round(sureness, 3) for sureness in voices_told.sure],
+        "gain": round(voices_told.gain, 3),
+        "two": voices_told.two,
+        "plain": voices_told.plain,
     }
 
 
@@ -307,14 +310,18 @@ def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str
         raw = samples_of(Path(member["out"]) / "sound.pcm", member["channels"])
         tracks.append(low(partial(_mono, raw), len(raw)))
         progress(0.4 * (index + 1) / len(members))
-    found: list[dict[str, Any]] = [{"offset": 0.0, "ppm": 0.0, "sure": 1.0, "curve": [], "windows": []}]
+    found_offsets: list[dict[str, Any]] = [{"offset": 0.0, "ppm": 0.0, "sure": 1.0, "curve": [], "windows": []}]
     for index, track in enumerate(tracks[1:]):
         share = 0.6 / max(1, len(tracks) - 1)
         try:
             got = match(tracks[0], track, partial(_share, progress, 0.4 + share * index, share))
-            curve = [[round(x, 3), round(y, 2)] for x, y in got.curve[:: max(1, len(got.curve) // 300)]]
+            curve = [
+                [round(curve_time, 3), round(y, 2)] for curve_time, y in got.curve[:: max(1, len(got.curve) // 300)]
+            ]
             windows = [list(window) for window in got.windows]
-            found.append({"offset": got.offset, "ppm": got.ppm, "sure": got.sure, "curve": curve, "windows": windows})
+            found_offsets.append(
+                {"offset": got.offset, "ppm": got.ppm, "sure": got.sure, "curve": curve, "windows": windows}
+            )
         except Unrelated as error:
-            found.append({"unrelated": f"{members[index + 1]['name']}: {error}"})
-    return {"members": found}
+            found_offsets.append({"unrelated": f"{members[index + 1]['name']}: {error}"})
+    return {"members": found_offsets}

@@ -30,8 +30,8 @@ def measure(plan: dict[str, Any], files: dict[str, Any], progress: Callable[[flo
         progress(a / total)
     fine = peaks.finish()
     edges = [frame_rate.frame_to_sample(t) for t in range(plan["length"] + 1)]
-    rows = [float(fine[start // FINE : -(-end // FINE)].max(initial=0)) for start, end in pairwise(edges)]
-    return {"power": [float(p) for p in power.finish()], "peaks": rows}
+    loudest_levels = [float(fine[start // FINE : -(-end // FINE)].max(initial=0)) for start, end in pairwise(edges)]
+    return {"power": [float(block_power) for block_power in power.finish()], "peaks": loudest_levels}
 
 
 def tone(out: str, channels: int, to: str, progress: Callable[[float], None]) -> dict[str, Any]:
@@ -39,8 +39,8 @@ def tone(out: str, channels: int, to: str, progress: Callable[[float], None]) ->
     folder = Path(out)
     samples = samples_of(folder / "sound.pcm", channels)
     read = reader(samples)
-    made = room_tone(read, quiet_pauses(read, talking(folder, len(samples))))
-    if made is None:
+    made_tone = room_tone(read, quiet_pauses(read, talking(folder, len(samples))))
+    if made_tone is None:
         raise Unusable("It has no two seconds of quiet pauses, so there is no room tone to make of it.")
-    write_wav(Path(to), to_pcm(made))
+    write_wav(Path(to), to_pcm(made_tone))
     return {"path": to}

@@ -35,26 +35,26 @@ class Hashed:
 
 def c4(data: bytes) -> str:
     """The C4 ID of data: its SHA-512 in base 58, 90 signs (SMPTE ST 2114)."""
-    n, out = int.from_bytes(hashlib.sha512(data).digest(), "big"), ""
+    n, coded_text = int.from_bytes(hashlib.sha512(data).digest(), "big"), ""
     while n:
         n, k = divmod(n, 58)
-        out = BASE58[k] + out
-    return "c4" + out.rjust(88, "1")
+        coded_text = BASE58[k] + coded_text
+    return "c4" + coded_text.rjust(88, "1")
 
 
 def _when(seconds: float) -> str:
     return datetime.fromtimestamp(int(seconds), UTC).isoformat()
 
 
-def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
+def write(folder: Path, hashed_files: Sequence[Hashed], verified: bool = False) -> Path:
     """A new generation for a folder with these files; the manifest's path."""
     home = folder / "ascmhl"
     home.mkdir(exist_ok=True)
     before = generations(folder)
-    now = datetime.now(UTC)
+    time_now = datetime.now(UTC)
     root = ET.Element("hashlist", {"version": "2.0", "xmlns": LIST})
     creator = ET.SubElement(root, "creatorinfo")
-    ET.SubElement(creator, "creationdate").text = now.isoformat(timespec="seconds")
+    ET.SubElement(creator, "creationdate").text = time_now.isoformat(timespec="seconds")
     ET.SubElement(creator, "hostname").text = socket.gethostname()
     ET.SubElement(creator, "tool", {"version": "1"}).text = "Kovel"
     process = ET.SubElement(root, "processinfo")
@@ -63,30 +63,30 @@ def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
     for pattern in IGNORED:
         ET.SubElement(ignore, "pattern").text = pattern
     hashes = ET.SubElement(root, "hashes")
-    known = {hashed.path for g in before for hashed in read(home / g)}
-    for hashed in sorted(rows, key=lambda x: x.path):
+    known = {hashed.path for generation in before for hashed in read(home / generation)}
+    for hashed in sorted(hashed_files, key=lambda x: x.path):
         one = ET.SubElement(hashes, "hash")
         ET.SubElement(
             one, "path", {"size": str(hashed.size), "lastmodificationdate": _when(hashed.changed)}
         ).text = hashed.path
         action = "verified" if hashed.path in known else "original"
-        ET.SubElement(one, "md5", {"action": action, "hashdate": now.isoformat()}).text = hashed.md5
-    name = f"{len(before) + 1:04d}_{folder.name}_{now:%Y-%m-%d_%H%M%SZ}.mhl"
+        ET.SubElement(one, "md5", {"action": action, "hashdate": time_now.isoformat()}).text = hashed.md5
+    name = f"{len(before) + 1:04d}_{folder.name}_{time_now:%Y-%m-%d_%H%M%SZ}.mhl"
     ET.indent(root)
     _put(home / name, ET.tostring(root, "utf-8", xml_declaration=True))
     chain = ET.Element("ascmhldirectory", {"xmlns": CHAIN})
-    for index, g in enumerate((*before, name), 1):
+    for index, generation in enumerate((*before, name), 1):
         entry = ET.SubElement(chain, "hashlist", {"sequencenr": str(index)})
-        ET.SubElement(entry, "path").text = g
-        ET.SubElement(entry, "c4").text = c4((home / g).read_bytes())
+        ET.SubElement(entry, "path").text = generation
+        ET.SubElement(entry, "c4").text = c4((home / generation).read_bytes())
     ET.indent(chain)
     _put(home / "ascmhl_chain.xml", ET.tostring(chain, "utf-8", xml_declaration=True))
     return home / name
 
 
 def _put(path: Path, body: bytes) -> None:
-    with written_whole(path) as part:
-        part.write_bytes(body + b"\n")
+    with written_whole(path) as part_file:
+        part_file.write_bytes(body + b"\n")
 
 
 def generations(folder: Path) -> list[str]:
@@ -101,15 +101,19 @@ def read(path: Path) -> list[Hashed]:
         if b"<!" in text[:2000]:
             raise ValueError
         root = ET.fromstring(text)
-        out = []
+        hashed_files = []
         for h in root.iter(f"{{{LIST}}}hash"):
-            p, md5 = h.find(f"{{{LIST}}}path"), h.find(f"{{{LIST}}}md5")
-            if p is not None and md5 is not None and p.text and md5.text:
-                changed = datetime.fromisoformat(p.get("lastmodificationdate") or "1970-01-01T00:00:00+00:00")
-                out.append(Hashed(p.text, int(p.get("size") or 0), changed.timestamp(), md5.text.strip().lower()))
+            path_node, md5 = h.find(f"{{{LIST}}}path"), h.find(f"{{{LIST}}}md5")
+            if path_node is not None and md5 is not None and path_node.text and md5.text:
+                changed = datetime.fromisoformat(path_node.get("lastmodificationdate") or "1970-01-01T00:00:00+00:00")
+                hashed_files.append(
+                    Hashed(
+                        path_node.text, int(path_node.get("size") or 0), changed.timestamp(), md5.text.strip().lower()
+                    )
+                )
     except (OSError, ValueError, ET.ParseError):
         raise Unusable(f"{path.name} is no media hash list that can be read.") from None
-    return out
+    return hashed_files
 
 
 def verify(folder: Path) -> tuple[int, list[str]]:

@@ -16,13 +16,17 @@ CHUNK = 1_000_000  # bytes of a chunk that are read at most
 
 def channels_of(c: Any) -> list[tuple[int, int]]:
     """(track, channel in it) of every sound channel of an open container, in order."""
-    return [(index, k) for index, s in enumerate(c.streams.audio) for k in range(s.codec_context.channels)]
+    return [
+        (index, channel_index)
+        for index, audio_stream in enumerate(c.streams.audio)
+        for channel_index in range(audio_stream.codec_context.channels)
+    ]
 
 
 def heard_at_first(c: Any, named: bool) -> list[int]:
     """Which channels are heard unless others are chosen: the first two microphones as left and right. Empty: the
     first track as it is, mono, stereo or a surround mix that is brought to two."""
-    counts = [s.codec_context.channels for s in c.streams.audio]
+    counts = [audio_stream.codec_context.channels for audio_stream in c.streams.audio]
     if not counts or counts[0] == 2 or sum(counts) < 2:
         return []
     if counts[0] == 1:
@@ -33,15 +37,15 @@ def heard_at_first(c: Any, named: bool) -> list[int]:
 
 def names_of(path: Path, c: Any, count: int) -> list[str]:
     """A name for each channel: the recorder's (iXML), else the track's title, else its number."""
-    out = [str(n + 1) for n in range(count)]
-    for index, (i, k) in enumerate(channels_of(c)):
-        title = (c.streams.audio[i].metadata.get("title") or "").strip()
-        if title and c.streams.audio[i].codec_context.channels == 1 and k == 0:
-            out[index] = title[:40]
+    channel_names = [str(n + 1) for n in range(count)]
+    for index, (stream_index, channel_index) in enumerate(channels_of(c)):
+        title = (c.streams.audio[stream_index].metadata.get("title") or "").strip()
+        if title and c.streams.audio[stream_index].codec_context.channels == 1 and channel_index == 0:
+            channel_names[index] = title[:40]
     for index, name in written(path).items():
         if 0 < index <= count and name:
-            out[index - 1] = name[:40]
-    return out
+            channel_names[index - 1] = name[:40]
+    return channel_names
 
 
 def written(path: Path) -> dict[int, str]:
@@ -53,21 +57,21 @@ def written(path: Path) -> dict[int, str]:
         root = ElementTree.fromstring(body.decode("utf-8", "replace").strip("\0 \r\n"))
     except ElementTree.ParseError:
         return {}
-    out = {}
+    written_channels = {}
     for t in root.iter("TRACK"):
         number = (t.findtext("CHANNEL_INDEX") or "").strip()
         if number.isdecimal() and len(number) < 4:
-            out[int(number)] = " ".join((t.findtext("NAME") or "").split())
-    return out
+            written_channels[int(number)] = " ".join((t.findtext("NAME") or "").split())
+    return written_channels
 
 
 def began(c: Any) -> Fraction | None:
     """Seconds since midnight at which a broadcast WAV begins (EBU Tech 3285: its time reference in samples); None
     without one."""
-    said = c.metadata.get("time_reference", "")
-    if not said.isdecimal() or len(said) > 15 or not c.streams.audio:
+    said_start = c.metadata.get("time_reference", "")
+    if not said_start.isdecimal() or len(said_start) > 15 or not c.streams.audio:
         return None
-    return Fraction(int(said), c.streams.audio[0].codec_context.sample_rate or 48_000)
+    return Fraction(int(said_start), c.streams.audio[0].codec_context.sample_rate or 48_000)
 
 
 def _chunk(path: Path, name: bytes) -> bytes:

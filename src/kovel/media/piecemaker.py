@@ -29,29 +29,29 @@ def main() -> None:
     import av
 
     av.logging.set_level(None)
-    out = os.fdopen(os.dup(1), "w", buffering=1)
+    answer_stream = os.fdopen(os.dup(1), "w", buffering=1)
     os.dup2(2, 1)
     makers: OrderedDict[str, Maker] = OrderedDict()
-    for line in sys.stdin:
-        out.write(json.dumps({"made": _make(makers, json.loads(line))}) + "\n")
+    for asked_line in sys.stdin:
+        answer_stream.write(json.dumps({"made": _make(makers, json.loads(asked_line))}) + "\n")
 
 
 def _make(makers: "OrderedDict[str, Maker]", asked: dict[str, Any]) -> bool:
-    key = f"{asked['out']} {asked['rate']}"
+    maker_key = f"{asked['out']} {asked['rate']}"
     try:
         if kind_of(Path(asked["path"])) == "still":
             make_pieces(asked["path"], asked["out"], asked["rate"], 1, 0, 1, lambda x: None)
             return bool(asked["piece"] == 0)
-        maker = makers.pop(key, None) or Maker(
+        maker = makers.pop(maker_key, None) or Maker(
             Path(asked["path"]), Path(asked["out"]), Rate(*asked["rate"]), asked["frames"]
         )
-        makers[key] = maker
+        makers[maker_key] = maker
         while len(makers) > OPEN:
             makers.popitem(last=False)[1].close()
         list(maker.run(asked["piece"], asked["piece"] + 1))
         return place(Path(asked["out"]), asked["piece"]).exists()
     except (Unusable, OSError, MemoryError, ValueError):
-        makers.pop(key, None)
+        makers.pop(maker_key, None)
         return False
 
 

@@ -101,18 +101,18 @@ def missing(folder: Path, frames: int, own: bool = False) -> list[tuple[int, int
 
     `frames` is how many the recording is thought to have.
     """
-    found = frames_found(folder)
-    total = pieces_of(frames if found is None else found)
+    found_frames = frames_found(folder)
+    total = pieces_of(frames if found_frames is None else found_frames)
     have = there(folder, own)
     runs: list[tuple[int, int | None]] = []
-    for k in range(total):
-        if k in have:
+    for piece_number in range(total):
+        if piece_number in have:
             continue
-        if runs and runs[-1][1] == k:
-            runs[-1] = (runs[-1][0], k + 1)
+        if runs and runs[-1][1] == piece_number:
+            runs[-1] = (runs[-1][0], piece_number + 1)
         else:
-            runs.append((k, k + 1))
-    if found is not None:
+            runs.append((piece_number, piece_number + 1))
+    if found_frames is not None:
         return runs
     if runs and runs[-1][1] == total:
         runs[-1] = (runs[-1][0], None)
@@ -137,14 +137,14 @@ def make_pieces(
         _one(Path(path), Path(out))
         return {"made": 1}
     maker = Maker(Path(path), Path(out), Rate(*rate), frames, threads, own)
-    made = 0
+    pieces_made = 0
     try:
-        for k in maker.run(first, last):
-            made += 1
-            progress(min(0.99, (k + 1 - first) / max(1, (last or pieces_of(frames)) - first)))
+        for piece_number in maker.run(first, last):
+            pieces_made += 1
+            progress(min(0.99, (piece_number + 1 - first) / max(1, (last or pieces_of(frames)) - first)))
     finally:
         maker.close()
-    return {"made": made}
+    return {"made": pieces_made}
 
 
 def _one(source_file: Path, folder: Path) -> None:
@@ -177,20 +177,20 @@ class Maker:
 
     def run(self, first: int, last: int | None) -> Iterator[int]:
         """Numbers of pieces of [first, last) as they are made; those that are there are passed over."""
-        k = first
-        while last is None or k < last:
-            if is_made(self.folder, k, self.own):
-                k += 1
+        piece_number = first
+        while last is None or piece_number < last:
+            if is_made(self.folder, piece_number, self.own):
+                piece_number += 1
                 continue
-            found = frames_found(self.folder)
-            if found is not None and k * PIECE >= found:
+            found_frames = frames_found(self.folder)
+            if found_frames is not None and piece_number * PIECE >= found_frames:
                 return
             done = None
-            for done in self._stretch(k, last):
+            for done in self._stretch(piece_number, last):
                 yield done
             if done is None:  # behind the end
                 return
-            k = done + 1
+            piece_number = done + 1
 
     def _stretch(self, first: int, last: int | None) -> Iterator[int]:
         """Pieces from `first` on, by one encoder, up to one that is there already, to `last`, or to the end."""
@@ -205,8 +205,8 @@ class Maker:
                 )
             if n % PIECE == 0 and n > begin:
                 spare(self.folder)
-                k = n // PIECE
-                if (last is not None and k >= last) or is_made(self.folder, k, self.own):
+                piece_number = n // PIECE
+                if (last is not None and piece_number >= last) or is_made(self.folder, piece_number, self.own):
                     break
             motion.feed(making.grey(frame))
             making.add(n, frame, motion.last)
@@ -259,41 +259,45 @@ class _Encoding:
 
     def add(self, n: int, frame: Any, motion: tuple[float, float, float, float]) -> None:
         """Frame n, with how it differs from the one before."""
-        grey, f = self.grey(frame), self._last[1]
+        grey, frame_before = self.grey(frame), self._last[1]
         self.wide.append(grey)
         self.greys.append(grey.reshape(HIGH // 4, 4, GREY_WIDE // 4, 4).mean((1, 3)).astype(np.uint8))
         self.motion.append(motion)
         if n % self.every == 0:
-            self.tiles[n] = rgb_of(f.reformat(*self.small, "yuv444p", interpolation="BILINEAR"))
+            self.tiles[n] = rgb_of(frame_before.reformat(*self.small, "yuv444p", interpolation="BILINEAR"))
         self.count = n + 1
         if self.codec is None:
             self.packets.append(b"")
             return
-        f.pts, f.time_base, f.pict_type = n, 1 / self.rate.fps, 0
-        self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(f)]
+        frame_before.pts, frame_before.time_base, frame_before.pict_type = n, 1 / self.rate.fps, 0
+        self.packets += [length_prefixed(bytes(packet)) for packet in self.codec.encode(frame_before)]
 
     def finish(self) -> None:
         """Takes what is left in the encoder."""
         if self.codec:
-            self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(None)]
+            self.packets += [length_prefixed(bytes(packet)) for packet in self.codec.encode(None)]
 
     def whole(self, rest: bool = False) -> Iterator[int]:
         """Numbers of the pieces that are complete (with `rest`: also a last, shorter one), kept on disk."""
         while len(self.packets) >= PIECE or (rest and self.packets):
-            k, n = self.next, min(PIECE, len(self.packets))
+            piece_number, n = self.next, min(PIECE, len(self.packets))
             folder = self.folder
-            tiles = [self.tiles.pop(i) for i in range(k * PIECE, k * PIECE + n) if i in self.tiles]
-            if not is_made(folder, k, self.codec is None):  # another one may have been quicker
-                self._keep(k, n, tiles)
+            tiles = [
+                self.tiles.pop(frame_index)
+                for frame_index in range(piece_number * PIECE, piece_number * PIECE + n)
+                if frame_index in self.tiles
+            ]
+            if not is_made(folder, piece_number, self.codec is None):  # another one may have been quicker
+                self._keep(piece_number, n, tiles)
             del self.packets[:n], self.greys[:n], self.wide[:n], self.motion[:n]
-            self.next = k + 1
-            yield k
+            self.next = piece_number + 1
+            yield piece_number
 
     def _keep(self, k: int, n: int, tiles: list[np.ndarray]) -> None:
         """Piece k, of n frames, on disk: what is noted beside its pictures first, for the pictures say that it is
         there."""
         small = np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3)
-        with written_whole(self.folder / "pieces" / f"{k}.npz") as part, part.open("wb") as file:
+        with written_whole(self.folder / "pieces" / f"{k}.npz") as part_file, part_file.open("wb") as file:
             np.savez(
                 file,
                 greys=np.array(self.greys[:n], np.uint8),
@@ -302,8 +306,8 @@ class _Encoding:
                 small=small,
             )
         if self.codec:
-            with written_whole(place(self.folder, k)) as part:
-                part.write_bytes(Piece(*self.size, self.setup, tuple(self.packets[:n])).to_bytes())
+            with written_whole(place(self.folder, k)) as part_file:
+                part_file.write_bytes(Piece(*self.size, self.setup, tuple(self.packets[:n])).to_bytes())
 
 
 def small_every(frame_rate: Rate, frames: int) -> int:

@@ -114,8 +114,8 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
     length = _length(c, video, rate)
     _bounded(path, length)
     frames = max(1, round(length * rate.fps))
-    own = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
-    if own:
+    own_group = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
+    if own_group:
         remarks.append("Its own pictures are played: it needs no proxy.")
     return {
         **facts,
@@ -126,7 +126,7 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
         "start_timecode": _start_timecode(c, video),
         "variable": variable,
         "interlaced": bool(first.interlaced_frame),
-        "own": own,
+        "own": own_group,
         "remarks": remarks,
         "kind": "interview" if audio and length > 40 else "b-roll",
     }
@@ -190,9 +190,9 @@ def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
     """Which channels there are, which are heard, and when a broadcast WAV begins."""
     count = len(channels_of(c))
     known = names_of(path, c, count)
-    heard = heard_at_first(c, bool(written(path)))
+    heard_channels = heard_at_first(c, bool(written(path)))
     start = began(c)
-    if count > 2 and heard:
+    if count > 2 and heard_channels:
         remarks.append(f"It has {count} sound channels: {', '.join(known[:8])}{', …' if count > 8 else ''}.")
     elif count > 2 and c.streams.audio[0].codec_context.channels > 2:
         remarks.append(f"Its {c.streams.audio[0].codec_context.channels} sound channels are mixed to two.")
@@ -200,8 +200,8 @@ def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
         remarks.append(f"It has {len(c.streams.audio)} sound tracks; the first is heard.")
     return {
         "microphones": known if count > 1 else [],
-        "heard": heard,
-        "channels": len(heard) or min(c.streams.audio[0].codec_context.channels, 2),
+        "heard": heard_channels,
+        "channels": len(heard_channels) or min(c.streams.audio[0].codec_context.channels, 2),
         "began": [start.numerator, start.denominator] if start is not None else None,
     }
 

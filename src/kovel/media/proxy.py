@@ -26,8 +26,8 @@ def proxy_size(frame: Any, pixel: Fraction) -> tuple[int, int]:
     width, height = Fraction(frame.width) * pixel, Fraction(frame.height)
     if int(getattr(frame, "rotation", 0) or 0) % 180:
         width, height = height, width
-    k = min(Fraction(1), Fraction(WIDE) / width, Fraction(WIDE) / height)
-    return max(2, round(width * k / 2) * 2), max(2, round(height * k / 2) * 2)
+    scale = min(Fraction(1), Fraction(WIDE) / width, Fraction(WIDE) / height)
+    return max(2, round(width * scale / 2) * 2), max(2, round(height * scale / 2) * 2)
 
 
 def small_size(size: tuple[int, int]) -> tuple[int, int]:
@@ -36,10 +36,10 @@ def small_size(size: tuple[int, int]) -> tuple[int, int]:
 
 def encoder(size: tuple[int, int], frame_rate: Rate, threads: int = 0) -> Any:
     """An encoder of proxies, opened: its set-up is known before the first frame."""
-    c: Any = av.CodecContext.create("libx264", "w")
-    c.width, c.height, c.pix_fmt = *size, "yuv420p"
-    c.time_base, c.framerate = 1 / frame_rate.fps, frame_rate.fps
-    c.options = {
+    codec: Any = av.CodecContext.create("libx264", "w")
+    codec.width, codec.height, codec.pix_fmt = *size, "yuv420p"
+    codec.time_base, codec.framerate = 1 / frame_rate.fps, frame_rate.fps
+    codec.options = {
         "preset": "superfast",
         "crf": "24",
         "g": str(GOP),
@@ -47,19 +47,19 @@ def encoder(size: tuple[int, int], frame_rate: Rate, threads: int = 0) -> Any:
         "sc_threshold": "0",
         "bf": "0",
     }
-    c.thread_type, c.thread_count = "FRAME", threads
-    c.flags |= av.codec.context.Flags.global_header
-    tag_bt709(c)
-    c.open()
-    return c
+    codec.thread_type, codec.thread_count = "FRAME", threads
+    codec.flags |= av.codec.context.Flags.global_header
+    tag_bt709(codec)
+    codec.open()
+    return codec
 
 
 def units(stream: bytes) -> list[bytes]:
     """The NAL units of an H.264 byte stream (ITU-T H.264, Annex B), without their start codes."""
-    out = []
+    found_units = []
     for part in stream.split(b"\x00\x00\x01")[1:]:
-        out.append(part.rstrip(b"\x00"))
-    return out
+        found_units.append(part.rstrip(b"\x00"))
+    return found_units
 
 
 def length_prefixed(stream: bytes) -> bytes:
@@ -78,12 +78,12 @@ def decoder_setup(extradata: bytes) -> bytes:
 
 def byte_stream(packet: bytes) -> bytes:
     """The other way round: length-prefixed units as a byte stream with start codes."""
-    out, at = [], 0
+    stream_bytes, at = [], 0
     while at < len(packet):
         number = int.from_bytes(packet[at : at + 4], "big")
-        out.append(b"\x00\x00\x00\x01" + packet[at + 4 : at + 4 + number])
+        stream_bytes.append(b"\x00\x00\x00\x01" + packet[at + 4 : at + 4 + number])
         at += 4 + number
-    return b"".join(out)
+    return b"".join(stream_bytes)
 
 
 def parameter_sets(setup: bytes) -> bytes:

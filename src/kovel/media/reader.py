@@ -39,7 +39,14 @@ STILL = Filmed(coding=Coding(RGB_MATRIX, BT709, BT709, True))
 
 def pictures_of(container: Any) -> Any:
     """The stream of moving pictures of an open container, passing over a cover picture; None if there is none."""
-    return next((s for s in container.streams.video if not s.disposition & av.stream.Disposition.attached_pic), None)
+    return next(
+        (
+            video_stream
+            for video_stream in container.streams.video
+            if not video_stream.disposition & av.stream.Disposition.attached_pic
+        ),
+        None,
+    )
 
 
 def filmed(stream: Any) -> Filmed:
@@ -70,13 +77,13 @@ def coding_of(frame: Any, said: Coding) -> Coding:
     if frame.format.is_rgb:
         return STILL.coding if said.plain else replace(said, matrix=RGB_MATRIX, full=True)
     full = _full(frame.color_range, frame.format.name)
-    own = Coding(
+    own_coding = Coding(
         int(frame.colorspace), int(frame.color_primaries), int(frame.color_trc), said.full if full is None else full
     )
     for name in ("matrix", "primaries", "transfer"):
-        if getattr(own, name) == UNSPECIFIED:
-            own = replace(own, **{name: getattr(said, name)})
-    return own.settled(frame.width, frame.height)
+        if getattr(own_coding, name) == UNSPECIFIED:
+            own_coding = replace(own_coding, **{name: getattr(said, name)})
+    return own_coding.settled(frame.width, frame.height)
 
 
 def _is_plain(frame: Any, coding: Coding) -> bool:
@@ -169,8 +176,8 @@ class FrameReader:
         if self._now is None or limit < self._now[0]:
             return True
         if self._keys:
-            i = bisect_right(self._keys, limit) - 1
-            return i >= 0 and self._keys[i] > self._now[0] + int(Fraction(1, 2) / self.base)
+            key_index = bisect_right(self._keys, limit) - 1
+            return key_index >= 0 and self._keys[key_index] > self._now[0] + int(Fraction(1, 2) / self.base)
         return limit - self._now[0] > int(2 / self.base)
 
     def get(self, n: int) -> Any:
@@ -257,17 +264,19 @@ def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -
                 return
             yield frame.pts, frame
 
-    for pts, f in frames:
-        if graph is None or like != (f.width, f.height, f.format.name):
+    for pts, whole_frame in frames:
+        if graph is None or like != (whole_frame.width, whole_frame.height, whole_frame.format.name):
             if graph is not None:
                 graph.push(None)
                 yield from drained()
-            like = (f.width, f.height, f.format.name)
+            like = (whole_frame.width, whole_frame.height, whole_frame.format.name)
             graph = linked(
-                f, base, [("bwdif", f"mode={mode}:parity=auto:deint={'all' if mode == 'send_field' else 'interlaced'}")]
+                whole_frame,
+                base,
+                [("bwdif", f"mode={mode}:parity=auto:deint={'all' if mode == 'send_field' else 'interlaced'}")],
             )
-        f.pts = pts
-        graph.push(f)
+        whole_frame.pts = pts
+        graph.push(whole_frame)
         yield from drained()
     if graph is not None:
         graph.push(None)
@@ -279,11 +288,11 @@ def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: s
     said."""
     graph = av.filter.Graph()
     shape = f"video_size={frame.width}x{frame.height}:pix_fmt={fmt or frame.format.name}:pixel_aspect=1/1"
-    last = graph.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
+    last_filter = graph.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
     for name, args in (*steps, ("buffersink", "")):
         node = graph.add(name, args) if args else graph.add(name)
-        last.link_to(node)
-        last = node
+        last_filter.link_to(node)
+        last_filter = node
     graph.configure()
     return graph
 
@@ -323,9 +332,9 @@ class Fit:
 
     def __call__(self, frame: Any) -> Any:
         rotation = int(getattr(frame, "rotation", 0) or 0) % 360
-        key = (frame.width, frame.height, frame.format.name, rotation, coding_of(frame, self.of.coding))
-        if key != self._key:
-            self._key, self._graph = key, self._build(frame, rotation, key[-1])
+        graph_key = (frame.width, frame.height, frame.format.name, rotation, coding_of(frame, self.of.coding))
+        if graph_key != self._key:
+            self._key, self._graph = graph_key, self._build(frame, rotation, graph_key[-1])
         if self._graph is None:
             return frame
         self._graph.push(frame)
@@ -426,17 +435,19 @@ def _eight_bit(im: Any) -> Any:
     """Pictures of 16 bits a value, which Pillow would cut off at 255, or of real numbers, by their full scale."""
     if not (im.mode.startswith("I") or im.mode == "F"):
         return im
-    x = np.asarray(im, np.float64)
-    top = 65535 if im.mode.startswith("I") and x.max(initial=0) <= 65535 else max(1.0, float(x.max(initial=0)))
-    return Image.fromarray(np.clip(x * 255 / top + 0.5, 0, 255).astype(np.uint8))
+    pixels = np.asarray(im, np.float64)
+    top = (
+        65535 if im.mode.startswith("I") and pixels.max(initial=0) <= 65535 else max(1.0, float(pixels.max(initial=0)))
+    )
+    return Image.fromarray(np.clip(pixels * 255 / top + 0.5, 0, 255).astype(np.uint8))
 
 
 def _in_srgb(im: Any, profile: bytes | None) -> Any:
     if profile and im.mode in ("RGB", "RGBA", "CMYK", "L"):
         try:
-            own = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+            own_profile = ImageCms.ImageCmsProfile(io.BytesIO(profile))
             flat = im.convert("RGB") if im.mode == "RGBA" else im
-            return ImageCms.profileToProfile(flat, own, ImageCms.createProfile("sRGB"), outputMode="RGB")
+            return ImageCms.profileToProfile(flat, own_profile, ImageCms.createProfile("sRGB"), outputMode="RGB")
         except (ImageCms.PyCMSError, OSError, ValueError):
             pass  # a broken profile says nothing
     return im.convert("RGB")

@@ -72,8 +72,10 @@ class Sound:
     ) -> None:
         self.sounds = sorted(sounds, key=lambda h: h.at)
         self.dips = dips
-        self._starts = [heard.at for heard in self.sounds]
-        self._reach = np.maximum.accumulate([heard.end for heard in self.sounds]) if self.sounds else np.zeros(0)
+        self._starts = [heard_sound.at for heard_sound in self.sounds]
+        self._reach = (
+            np.maximum.accumulate([heard_sound.end for heard_sound in self.sounds]) if self.sounds else np.zeros(0)
+        )
         self.pcm = {(key, ""): samples_of(*at) for key, at in raw.items()}
         self.pcm |= {key: samples_of(path, raw[key[0]][1]) for key, path in (made or {}).items() if key[0] in raw}
 
@@ -81,11 +83,11 @@ class Sound:
         """Samples [a, b): float32 (b - a, 2)."""
         y = np.zeros((end - start, 2), np.float32)
         first = int(np.searchsorted(self._reach, start, "right"))  # all before it have ended
-        for heard in self.sounds[first : bisect_left(self._starts, end)]:
-            lowest, highest = max(start, heard.at), min(end, heard.end)
+        for heard_sound in self.sounds[first : bisect_left(self._starts, end)]:
+            lowest, highest = max(start, heard_sound.at), min(end, heard_sound.end)
             if lowest >= highest:
                 continue
-            samples = self._take(heard, lowest - heard.at, highest - heard.at)
+            samples = self._take(heard_sound, lowest - heard_sound.at, highest - heard_sound.at)
             y[lowest - start : lowest - start + len(samples)] += samples
         if self.dips:
             y *= (10 ** (along(self.dips, np.arange(start, end)) / 20)).astype(np.float32)[:, None]
@@ -96,14 +98,14 @@ class Sound:
         if pcm is None:  # not made yet: heard as recorded, but what is retimed lies elsewhere there
             pcm = self.pcm[heard.source, ""][:0] if heard.made.startswith(RETIMED) else self.pcm[heard.source, ""]
         first, last = heard.start + lowest, heard.start + highest
-        x: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
-        x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
+        pcm_samples: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
+        pcm_samples = np.repeat(pcm_samples, 2, 1) if pcm_samples.shape[1] == 1 else pcm_samples
         if heard.mix != AS_IT_IS:
-            x = x @ np.array(heard.mix, np.float32).reshape(2, 2).T
-        if len(x) < highest - lowest:  # silence before the recording's beginning and behind its end
+            pcm_samples = pcm_samples @ np.array(heard.mix, np.float32).reshape(2, 2).T
+        if len(pcm_samples) < highest - lowest:  # silence before the recording's beginning and behind its end
             before = min(highest - lowest, max(0, -first))
-            x = np.pad(x, ((before, highest - lowest - len(x) - before), (0, 0)))
-        return ramped(x, lowest, heard)
+            pcm_samples = np.pad(pcm_samples, ((before, highest - lowest - len(pcm_samples) - before), (0, 0)))
+        return ramped(pcm_samples, lowest, heard)
 
 
 def _refuse_changed(src: dict[int, dict[str, Any]], has_pictures: bool) -> None:
@@ -184,32 +186,34 @@ def render(
     sounds = plan_of(plan)
     check_inputs(sounds, src)
     final = Path(out)
-    part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
+    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
     sound = sound_of(plan, src)
-    told: dict[str, Any] = {"frames": length}
+    told_result: dict[str, Any] = {"frames": length}
     try:
         if has_pictures:
             folders = [Path(folder) if folder else None for folder in (drawn, tables, fonts)]
             with closing(Pictures(src, width, height, *folders)) as pictures:
                 job = Film(plan, src, this_output, (width, height), pictures, clock, begin, drop, folders[1:])
                 if this_output.kind == "still":
-                    job.still(part)
+                    job.still(part_file)
                 else:
-                    told |= _film(job, sound, part, Path(parts) if parts else None, chapters, timecode, progress)
+                    told_result |= _film(
+                        job, sound, part_file, Path(parts) if parts else None, chapters, timecode, progress
+                    )
         elif this_output.kind == "stems":
-            part.mkdir()
-            stems = soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
-            told["differs"] = _stem_differences(stems, sounds, src, lanes or {})
+            part_file.mkdir()
+            stems = soundfiles.stems(part_file, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
+            told_result["differs"] = _stem_differences(stems, sounds, src, lanes or {})
         else:
-            told |= _sound_alone(this_output.kind, sound, plan["samples"], part, progress)
-            told |= _checked(part, sounds, src, told["loudness"], [])
-        _give_its_name(part, final)
+            told_result |= _sound_alone(this_output.kind, sound, plan["samples"], part_file, progress)
+            told_result |= _checked(part_file, sounds, src, told_result["loudness"], [])
+        _give_its_name(part_file, final)
     finally:
-        _remove(part)
+        _remove(part_file)
     size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size
     seen = [width, height] if has_pictures else None
-    return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told}
+    return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told_result}
 
 
 @dataclass
@@ -239,36 +243,36 @@ class Film:
         """The first frame of the film that shows story frame `at` or a later one."""
         return at if self.rate == self.clock else min(self.count, ceil(at * self.rate.fps / self.clock.fps))
 
-    def moments(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Moment]:
+    def moments(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Moment]:
         """What each frame of these rows shows: the story's frame, the layers, and how many frames they have stood."""
-        k = self.first(rows[0][0])
-        for at, end, layers in rows:
+        k = self.first(picture_runs[0][0])
+        for at, end, layers in picture_runs:
             stack: list[Stacked] = [Layer.from_json(layer) for layer in layers]
             while k < self.count and (frame := story_frame(k, self.length, self.clock, self.output.rate)) < end:
                 yield frame, stack, frame - at
                 k += 1
 
-    def frames(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
+    def frames(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
         """The frames of these rows, drawn."""
-        for t, stack, k in self.moments(rows):
+        for t, stack, k in self.moments(picture_runs):
             frame = self.pictures.frame(stack, k)
             yield self.burnt.over(frame, t, stack, k) if self.burnt else frame
 
     def still(self, path: Path) -> None:
         """Writes the first frame as a PNG."""
-        f = next(self.frames(self.rows))
-        Image.fromarray(rgb_of(f.reformat(format="yuv444p"))).save(path, "PNG")
+        still_frame = next(self.frames(self.rows))
+        Image.fromarray(rgb_of(still_frame.reformat(format="yuv444p"))).save(path, "PNG")
 
-    def made_with(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Any:
+    def made_with(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Any:
         """All but what is seen that decides what a part looks like."""
-        at = rows[0][0]
-        drawn = [x for _, _, layers in rows for x in _all(layers)]
-        used = sorted({x[0] for x in drawn if x[0] is not None})
+        at = picture_runs[0][0]
+        drawn = [layer for _, _, layers in picture_runs for layer in _all(layers)]
+        used = sorted({drawn_layer[0] for drawn_layer in drawn if drawn_layer[0] is not None})
         named = {
             d[n]
-            for x in drawn
-            if len(x) > 4
-            for d in (*x[4].get("look", ()), x[4].get("title", {}))
+            for drawn_layer in drawn
+            if len(drawn_layer) > 4
+            for d in (*drawn_layer[4].get("look", ()), drawn_layer[4].get("title", {}))
             for n in ("table", "font")
             if d.get(n)
         }
@@ -280,7 +284,17 @@ class Film:
             if other.stem in named
         ]
         phase = str(self.first(at) - at * self.rate.fps / self.clock.fps)
-        of = [[i, f["path"], *_stamp(f["path"]), f["rate"], f["still"]] for i in used for f in (self.files[i],)]
+        of = [
+            [
+                recording_id,
+                recording_file["path"],
+                *_stamp(recording_file["path"]),
+                recording_file["rate"],
+                recording_file["still"],
+            ]
+            for recording_id in used
+            for recording_file in (self.files[recording_id],)
+        ]
         output = self.output
         return [
             DRAWN,
@@ -321,7 +335,7 @@ def _film(
     with tempfile.TemporaryDirectory(prefix="kovel-") as once:
         folder = kept or Path(once)
         folder.mkdir(parents=True, exist_ok=True)
-        made, differs = _parts(film, folder, progress)
+        parts_made, differs = _parts(film, folder, progress)
         kind = film.output.kind
         options = {"movflags": "faststart"} if coding_of(kind).container in ("mp4", "mov") else {}
         with av.open(str(out), "w", format=coding_of(kind).container, options=options) as container:
@@ -334,7 +348,7 @@ def _film(
                         for index, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
                     ]
                 )
-            v, samples = stream_like(container, made[0][0]), film.plan["samples"]
+            v, samples = stream_like(container, parts_made[0][0]), film.plan["samples"]
             stream = SoundStream(container, kind, samples, sound.block)
             if coding_of(kind).container == "mov" and timecode:
                 container.metadata["timecode"] = timecode
@@ -343,12 +357,12 @@ def _film(
                 stream.until(round(at * samples / film.count))
                 progress(0.9 + 0.1 * at / film.count)
 
-            joined(container, v, ((path, at) for path, at, _ in made), 1 / film.rate.fps, reached)
+            joined(container, v, ((path, at) for path, at, _ in parts_made), 1 / film.rate.fps, reached)
             stream.finish()
-        told = {
+        told_result = {
             "frames": film.count,
-            "parts": len(made),
-            "anew": sum(new for _, _, new in made),
+            "parts": len(parts_made),
+            "anew": sum(is_new for _, _, is_new in parts_made),
             **stream.heard.result(),
         }
         if (count := frames_in(out)) != film.count:
@@ -356,46 +370,46 @@ def _film(
                 0, Difference(0, film.count / float(film.rate.fps), f"{count} frames instead of {film.count}")
             )
         differs += caption_differences(film.plan, film.size, film.folders[1])
-        return told | _checked(out, plan_of(film.plan), film.files, told["loudness"], differs)
+        return told_result | _checked(out, plan_of(film.plan), film.files, told_result["loudness"], differs)
 
 
 def _checked(path: Path, plan: Plan, files: Files, sent: float | None, differs: list[Difference]) -> dict[str, Any]:
     """What is told of a file once it was held against its plan: where it differs, and what its own sound measures."""
-    more, heard = sound_differences(path, plan, files, sent)
+    more, heard_loudness = sound_differences(path, plan, files, sent)
     return {
         "differs": [str(difference) for difference in sorted([*differs, *more], key=lambda d: d.start)][:MOST_TOLD],
-        **heard,
+        **heard_loudness,
     }
 
 
 def _stem_differences(paths: Sequence[Path], plan: Plan, files: Files, lanes: dict[str, str]) -> list[str]:
     """Where stems differ from what the plan has in their lanes."""
-    out = []
+    differs = []
     for path in paths:
-        rows = tuple(heard for heard in plan.sounds if lanes.get(str(heard.of)) == path.stem)
-        found, _ = sound_differences(path, replace(plan, sounds=rows), files, None)
-        out += [f"{path.name}, {difference}" for difference in found]
-    return out[:MOST_TOLD]
+        lane_sounds = tuple(heard_sound for heard_sound in plan.sounds if lanes.get(str(heard_sound.of)) == path.stem)
+        found_differences, _ = sound_differences(path, replace(plan, sounds=lane_sounds), files, None)
+        differs += [f"{path.name}, {difference}" for difference in found_differences]
+    return differs[:MOST_TOLD]
 
 
 def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Path, int, bool]], list[Difference]]:
     """Each part of a film: its file, the frame it begins at, and whether it was made now; and where those that were
     made now differ from the plan: they are not kept. The end of one is encoded, and it is looked through, while the
     next is drawn."""
-    out: list[tuple[Path, int, bool]] = []
-    rows, piece_id = film.rows, os.getpid()
+    part_files: list[tuple[Path, int, bool]] = []
+    picture_runs, piece_id = film.rows, os.getpid()
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
-    for start, end in division.stretches(rows):
-        some, at = rows[start:end], film.first(rows[start][0])
-        if (film.first(rows[end][0]) if end < len(rows) else film.count) <= at:
+    for start, end in division.stretches(picture_runs):
+        some, part_place = picture_runs[start:end], film.first(picture_runs[start][0])
+        if (film.first(picture_runs[end][0]) if end < len(picture_runs) else film.count) <= part_place:
             continue  # a stretch between two frames of a slower film
         path = folder / f"{division.name_of(some, film.made_with(some))}.{coding_of(film.output.kind).container}"
-        new = not path.exists() and not any(other == path for other, _ in todo)
-        if new:
+        is_new = not path.exists() and not any(other == path for other, _ in todo)
+        if is_new:
             todo.append((path, some))
         elif path.exists():
             os.utime(path)
-        out.append((path, at, new))
+        part_files.append((path, part_place, is_new))
     total = sum(some[-1][1] - some[0][0] for _, some in todo)
     done = 0
 
@@ -403,19 +417,19 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
 
     def close(picture_file: PictureFile, part: Path, path: Path, moments: list[Moment]) -> None:
         picture_file.finish()
-        found = picture_differences(part, moments, greys, film.clock)
-        differs.extend(found)
-        kept = path.with_name(f"{path.name}.differs.{piece_id}.part") if found else path
+        found_differences = picture_differences(part, moments, greys, film.clock)
+        differs.extend(found_differences)
+        kept = path.with_name(f"{path.name}.differs.{piece_id}.part") if found_differences else path
         os.replace(part, kept)
-        if found:
-            out[:] = [(kept if other == path else other, at, new) for other, at, new in out]
+        if found_differences:
+            part_files[:] = [(kept if other == path else other, at, is_new) for other, at, is_new in part_files]
 
     with ThreadPoolExecutor(1) as pool:
         ending: Future[None] | None = None
         for path, some in todo:
-            part = path.with_name(f"{path.name}.{piece_id}.part")
+            part_file = path.with_name(f"{path.name}.{piece_id}.part")
             spare(folder)
-            picture_file = PictureFile(part, film.output, film.size, film.rate)
+            picture_file = PictureFile(part_file, film.output, film.size, film.rate)
             try:
                 for index, frame in enumerate(film.frames(some)):
                     picture_file.add(frame)
@@ -423,22 +437,22 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
                         progress(0.9 * min(1.0, (done + index) / total))
             except BaseException:
                 picture_file.give_up()
-                part.unlink(missing_ok=True)
+                part_file.unlink(missing_ok=True)
                 raise
             if ending:
                 ending.result()
-            ending = pool.submit(close, picture_file, part, path, list(film.moments(some)))
+            ending = pool.submit(close, picture_file, part_file, path, list(film.moments(some)))
             done += some[-1][1] - some[0][0]
         if ending:
             ending.result()
-    return out, differs
+    return part_files, differs
 
 
 def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: Progress) -> dict[str, Any]:
     if kind == "wav":
-        heard = Measured()
-        soundfiles.wav(out, sound.block, samples, progress, heard.feed)
-        return heard.result()
+        heard_loudness = Measured()
+        soundfiles.wav(out, sound.block, samples, progress, heard_loudness.feed)
+        return heard_loudness.result()
     with av.open(str(out), "w", format=coding_of(kind).container) as container:
         stream = SoundStream(container, kind, samples, sound.block)
         for a in range(0, samples, 48_000 * 10):
@@ -452,19 +466,23 @@ def _lanes(
     plan: dict[str, Any], files: dict[int, dict[str, Any]], lanes: dict[str, str]
 ) -> dict[str, soundfiles.Block]:
     """The sound of each lane that is heard."""
-    out: dict[str, soundfiles.Block] = {}
+    lane_blocks: dict[str, soundfiles.Block] = {}
     for lane in dict.fromkeys(lanes.values()):
-        rows = [s for s in plan["sounds"] if lanes.get(str(s[7])) == lane]
-        if rows:
-            out[lane] = sound_of({**plan, "sounds": rows}, files).block
-    if not out:
+        lane_sounds = [lane_sound for lane_sound in plan["sounds"] if lanes.get(str(lane_sound[7])) == lane]
+        if lane_sounds:
+            lane_blocks[lane] = sound_of({**plan, "sounds": lane_sounds}, files).block
+    if not lane_blocks:
         raise Unusable("Nothing is heard in the story: there are no stems to write.")
-    return out
+    return lane_blocks
 
 
 def sound_of(plan: dict[str, Any], files: dict[int, dict[str, Any]]) -> Sound:
     """The sound of a plan (`Plan.to_json`), from the samples in `files` (as `render` takes them)."""
-    raw = {key: (Path(file["pcm"]), file["channels"]) for key, file in files.items() if file["pcm"]}
-    made = {(key, name): Path(p) for key, file in files.items() for name, p in file.get("made", {}).items()}
+    raw = {recording_key: (Path(file["pcm"]), file["channels"]) for recording_key, file in files.items() if file["pcm"]}
+    made_files = {
+        (recording_key, name): Path(made_path)
+        for recording_key, file in files.items()
+        for name, made_path in file.get("made", {}).items()
+    }
     dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
-    return Sound([Heard.from_json(row) for row in plan["sounds"]], raw, made, dips)
+    return Sound([Heard.from_json(sound_row) for sound_row in plan["sounds"]], raw, made_files, dips)

@@ -29,10 +29,10 @@ def retime(
     power, done, final = PowerMaker(), 0, folder / "made" / f"{name}.pcm"
     if final.exists():  # whole: it took this name in one step
         return {"name": name}
-    with written_whole(final) as part:
-        with part.open("wb") as file:
-            for x in retimed(reader(samples), how.course(), frames, how.pitch):
-                y = to_pcm(x)
+    with written_whole(final) as part_file:
+        with part_file.open("wb") as file:
+            for retimed_block in retimed(reader(samples), how.course(), frames, how.pitch):
+                y = to_pcm(retimed_block)
                 file.write(y.tobytes())
                 power.feed(y)
                 done += len(y)

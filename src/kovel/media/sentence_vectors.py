@@ -31,26 +31,26 @@ LONGEST = 128  # tokens of a sentence that count
 
 def meant(texts: str, out: str, progress: Callable[[float], None], model: str = "") -> dict[str, Any]:
     """Write the vectors of the sentences in the JSON file `texts` to the file `out` (float16 .npy, one row each)."""
-    rows: list[str] = json.loads(Path(texts).read_text())
-    made = np.zeros((len(rows), WIDTH), np.float16)
-    for a in range(0, len(rows), BATCH):
-        made[a : a + BATCH] = vectors(rows[a : a + BATCH], model)
-        progress((a + BATCH) / max(1, len(rows)))
-    with written_whole(Path(out)) as part, part.open("wb") as file:
-        np.save(file, made)
-    return {"count": len(rows)}
+    asked_texts: list[str] = json.loads(Path(texts).read_text())
+    vectors_made = np.zeros((len(asked_texts), WIDTH), np.float16)
+    for a in range(0, len(asked_texts), BATCH):
+        vectors_made[a : a + BATCH] = vectors(asked_texts[a : a + BATCH], model)
+        progress((a + BATCH) / max(1, len(asked_texts)))
+    with written_whole(Path(out)) as part_file, part_file.open("wb") as file:
+        np.save(file, vectors_made)
+    return {"count": len(asked_texts)}
 
 
 def vectors(texts: Sequence[str], model: str = "") -> Floats:
     """One row of `WIDTH` numbers for each text. `model`: a folder that stands in for the English one."""
-    out = np.zeros((len(texts), WIDTH), np.float32)
-    said = [text if text.strip() else "." for text in texts]
-    if said:
-        out[:, :MANY] = _many().encode(said)
+    text_vectors = np.zeros((len(texts), WIDTH), np.float32)
+    said_texts = [text if text.strip() else "." for text in texts]
+    if said_texts:
+        text_vectors[:, :MANY] = _many().encode(said_texts)
         english = _english(model)
         if english is not None:
-            out[:, MANY:] = english.encode(said)
-    return out
+            text_vectors[:, MANY:] = english.encode(said_texts)
+    return text_vectors
 
 
 @lru_cache(1)
@@ -72,14 +72,14 @@ def _english(model: str) -> Bert | None:
     if folder is None:
         return None
     try:
-        found = Bert(folder)
+        found_model = Bert(folder)
     except (OSError, KeyError, ValueError) as error:
         raise Unusable(
             f"The model in {folder} cannot be read ({error}). Correct the setting, or leave it empty."
         ) from None
-    if found.size != ENGLISH:
-        raise Unusable(f"The model in {folder} gives {found.size} numbers a sentence; {ENGLISH} are needed.")
-    return found
+    if found_model.size != ENGLISH:
+        raise Unusable(f"The model in {folder} gives {found_model.size} numbers a sentence; {ENGLISH} are needed.")
+    return found_model
 
 
 class Bert:
@@ -104,40 +104,45 @@ class Bert:
     def encode(self, texts: Sequence[str]) -> Floats:
         """(n, size), each row of length 1. Texts of like length go through together."""
         ids = [encoding.ids for encoding in self.tokens.encode_batch(list(texts))]
-        out = np.zeros((len(ids), self.size), np.float32)
+        encoded_texts = np.zeros((len(ids), self.size), np.float32)
         order = sorted(range(len(ids)), key=lambda i: len(ids[i]))
         for a in range(0, len(order), 16):
             some = order[a : a + 16]
-            out[some] = self._forward([ids[i] for i in some])
-        return out
+            encoded_texts[some] = self._forward([ids[text_index] for text_index in some])
+        return encoded_texts
 
-    def _forward(self, rows: list[list[int]]) -> Floats:
-        n = max(map(len, rows))
-        ids = np.array([row + [0] * (n - len(row)) for row in rows])
-        there = np.array([[1.0] * len(row) + [0.0] * (n - len(row)) for row in rows], np.float32)
-        e = "embeddings."
-        x = self.w[e + "word_embeddings.weight"][ids] + self.w[e + "position_embeddings.weight"][:n]
-        x = self._norm(x + self.w[e + "token_type_embeddings.weight"][0], e + "LayerNorm")
+    def _forward(self, token_rows: list[list[int]]) -> Floats:
+        n = max(map(len, token_rows))
+        ids = np.array([token_row + [0] * (n - len(token_row)) for token_row in token_rows])
+        there = np.array(
+            [[1.0] * len(token_row) + [0.0] * (n - len(token_row)) for token_row in token_rows], np.float32
+        )
+        prefix = "embeddings."
+        this_hidden = self.w[prefix + "word_embeddings.weight"][ids] + self.w[prefix + "position_embeddings.weight"][:n]
+        this_hidden = self._norm(this_hidden + self.w[prefix + "token_type_embeddings.weight"][0], prefix + "LayerNorm")
         hidden = np.where(there[:, None, None, :] > 0, np.float32(0), np.float32(-1e9))
-        for k in range(self.layers):
-            at = f"encoder.layer.{k}."
+        for layer_index in range(self.layers):
+            at = f"encoder.layer.{layer_index}."
             q, key, v = (
-                self._heads(self._dense(x, f"{at}attention.self.{name}")) for name in ("query", "key", "value")
+                self._heads(self._dense(this_hidden, f"{at}attention.self.{name}"))
+                for name in ("query", "key", "value")
             )
-            s = q @ key.transpose(0, 1, 3, 2) / math.sqrt(q.shape[-1]) + hidden
-            s = np.exp(s - s.max(-1, keepdims=True))
-            seen = (s / s.sum(-1, keepdims=True)) @ v
-            seen = seen.transpose(0, 2, 1, 3).reshape(x.shape)
-            x = self._norm(x + self._dense(seen, at + "attention.output.dense"), at + "attention.output.LayerNorm")
-            more = _gelu(self._dense(x, at + "intermediate.dense"))
-            x = self._norm(x + self._dense(more, at + "output.dense"), at + "output.LayerNorm")
-        mean = (x * there[..., None]).sum(1) / there.sum(1, keepdims=True)
+            scores = q @ key.transpose(0, 1, 3, 2) / math.sqrt(q.shape[-1]) + hidden
+            scores = np.exp(scores - scores.max(-1, keepdims=True))
+            seen = (scores / scores.sum(-1, keepdims=True)) @ v
+            seen = seen.transpose(0, 2, 1, 3).reshape(this_hidden.shape)
+            this_hidden = self._norm(
+                this_hidden + self._dense(seen, at + "attention.output.dense"), at + "attention.output.LayerNorm"
+            )
+            more = _gelu(self._dense(this_hidden, at + "intermediate.dense"))
+            this_hidden = self._norm(this_hidden + self._dense(more, at + "output.dense"), at + "output.LayerNorm")
+        mean = (this_hidden * there[..., None]).sum(1) / there.sum(1, keepdims=True)
         rows_: Floats = mean / np.linalg.norm(mean, axis=1, keepdims=True)
         return rows_
 
     def _dense(self, x: Floats, name: str) -> Floats:
-        out: Floats = x @ self.w[f"{name}.weight"].T + self.w[f"{name}.bias"]
-        return out
+        dense_output: Floats = x @ self.w[f"{name}.weight"].T + self.w[f"{name}.bias"]
+        return dense_output
 
     def _heads(self, x: Floats) -> Floats:
         b, n, _ = x.shape
@@ -145,13 +150,13 @@ class Bert:
 
     def _norm(self, x: Floats, name: str) -> Floats:
         y = x - x.mean(-1, keepdims=True)
-        out: Floats = y / np.sqrt((y * y).mean(-1, keepdims=True) + self.eps)
-        out = out * self.w[f"{name}.weight"] + self.w[f"{name}.bias"]
-        return out
+        normal_output: Floats = y / np.sqrt((y * y).mean(-1, keepdims=True) + self.eps)
+        normal_output = normal_output * self.w[f"{name}.weight"] + self.w[f"{name}.bias"]
+        return normal_output
 
 
 def _gelu(x: Floats) -> Floats:
     from scipy.special import erf
 
-    out: Floats = (0.5 * x * (1 + erf(x / math.sqrt(2)))).astype(np.float32)
-    return out
+    gelu_output: Floats = (0.5 * x * (1 + erf(x / math.sqrt(2)))).astype(np.float32)
+    return gelu_output

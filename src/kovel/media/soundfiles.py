@@ -18,8 +18,8 @@ ROUNDED = 64  # steps of 24 bits by which rounded stems may miss the rounded mix
 
 def to_24(x: np.ndarray) -> np.ndarray:
     """Floats as whole numbers of 24 bits (int32), cut off at full scale."""
-    out: np.ndarray = np.rint(np.clip(x.astype(np.float64), -1, 1 - 1 / FULL) * FULL).astype(np.int32)
-    return out
+    wide_samples: np.ndarray = np.rint(np.clip(x.astype(np.float64), -1, 1 - 1 / FULL) * FULL).astype(np.int32)
+    return wide_samples
 
 
 def bytes_24(x: np.ndarray) -> bytes:
@@ -57,11 +57,13 @@ def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told:
     try:
         for a in range(0, samples, AT_ONCE):
             b = min(samples, a + AT_ONCE)
-            rows = [to_24(block(a, b)) for block in lanes.values()]
-            left = to_24(mix(a, b)) - sum(rows)
-            rows[-1] = np.clip(rows[-1] + np.where(np.abs(left) <= ROUNDED, left, 0), -FULL, FULL - 1)
-            for writer, row in zip(files, rows, strict=True):
-                writer.writeframes(bytes_24(row))
+            lane_blocks = [to_24(block(a, b)) for block in lanes.values()]
+            sound_left = to_24(mix(a, b)) - sum(lane_blocks)
+            lane_blocks[-1] = np.clip(
+                lane_blocks[-1] + np.where(np.abs(sound_left) <= ROUNDED, sound_left, 0), -FULL, FULL - 1
+            )
+            for writer, lane_block in zip(files, lane_blocks, strict=True):
+                writer.writeframes(bytes_24(lane_block))
             told(a / samples)
     finally:
         for writer in files:

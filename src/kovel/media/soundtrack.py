@@ -56,8 +56,8 @@ def make_sound(
     as it is."""
     src, folder = Path(path), Path(out)
     folder.mkdir(parents=True, exist_ok=True)
-    if made := sound_made(folder):
-        return made
+    if made_samples := sound_made(folder):
+        return made_samples
     r = Rate(*rate)
     spare(folder, float((frames or 1) / r.fps) * SAMPLE_RATE * 2)
     zero = None  # the moment of the first picture, or of the first sound where there is none
@@ -69,19 +69,19 @@ def make_sound(
     trial.mkdir()
     try:
         samples, channels = _sound(src, trial, zero, float((frames or 1) / r.fps), progress, heard)
-        made = {"samples": samples, "channels": channels}
+        made_samples = {"samples": samples, "channels": channels}
         if other := sound_made(folder):  # another try was quicker: what is whole stays
             return other
         for name in ("power.npy", "peaks.bin", "sound.pcm"):
             os.replace(trial / name, folder / name)
-        keep(folder / "sound.json", made)
+        keep(folder / "sound.json", made_samples)
     except FileNotFoundError:
         if other := sound_made(folder):  # whoever made it whole has cleared the others' tries away
             return other
         raise
     finally:
         shutil.rmtree(trial, ignore_errors=True)
-    return made
+    return made_samples
 
 
 def sound_file(folder: Path) -> Path:
@@ -145,7 +145,7 @@ def samples_of(pcm: Path, channels: int) -> np.ndarray:
 
 def write_wav(path: Path, samples: np.ndarray) -> None:
     """16-bit samples (n, channels) at 48 kHz as a WAV file, whole or not at all."""
-    with written_whole(path) as part, wave.open(str(part), "wb") as writer:
+    with written_whole(path) as part_file, wave.open(str(part_file), "wb") as writer:
         writer.setnchannels(samples.shape[1])
         writer.setsampwidth(2)
         writer.setframerate(SAMPLE_RATE)
@@ -154,7 +154,7 @@ def write_wav(path: Path, samples: np.ndarray) -> None:
 
 def peaks_file(pairs: np.ndarray) -> bytes:
     """peaks.bin of the finest pairs, (n, 2) int8."""
-    levels = [coarser(pairs, k) for k in LEVELS]
+    levels = [coarser(pairs, level_index) for level_index in LEVELS]
     head = b"KVP1" + struct.pack(f"<{1 + len(levels)}I", len(levels), *(len(level) for level in levels))
     return head + b"".join(level.tobytes() for level in levels)
 
@@ -163,8 +163,8 @@ def _unsaid_delay(c: Any, stream: Any) -> Fraction:
     """Seconds an encoder puts before the sound in a bare stream that has no place to say so: MP3 1105 samples, AAC
     1024, AC-3 256, WMA 2048 (common practice, no source). MP3 with a header says it, and its first stamp is past it."""
     samples = {"mp3": 1105, "aac": 1024, "ac3": 256, "asf": 2048}.get(c.format.name, 0)
-    said = c.format.name == "mp3" and (stream.start_time or 0) > 0
-    return Fraction(0 if said else samples, stream.codec_context.sample_rate)
+    said_delay = c.format.name == "mp3" and (stream.start_time or 0) > 0
+    return Fraction(0 if said_delay else samples, stream.codec_context.sample_rate)
 
 
 class _Track:
@@ -189,11 +189,11 @@ class _Track:
             return
         if self.length > LONGEST * SAMPLE_RATE:
             raise Unusable("Its sound does not end: it is damaged. Copy it from the card again.")
-        x = np.concatenate(self._held)
+        held_samples = np.concatenate(self._held)
         self._held, self._kept = [], self.length
-        self.out.write(x.astype("<i2").tobytes())
-        self.peaks.feed(x)
-        self.power.feed(x)
+        self.out.write(held_samples.astype("<i2").tobytes())
+        self.peaks.feed(held_samples)
+        self.power.feed(held_samples)
         if self.length - self._shown >= GROWS:
             self._shown = self.length
             spare(self.folder)
@@ -304,7 +304,7 @@ def _placed(source_file: Path, track: int, pick: Sequence[int] | None, zero: Fra
         begin = zero * SAMPLE_RATE
         first: int | None = None  # where the first sample lies
         count = length = 0
-        for stamp, x in _picked(container, a, pick) if pick else _blocks(container, a, width):
+        for stamp, block_samples in _picked(container, a, pick) if pick else _blocks(container, a, width):
             due = None if stamp is None else _from(begin, *stamp)
             if first is None:
                 first = due or 0
@@ -312,10 +312,10 @@ def _placed(source_file: Path, track: int, pick: Sequence[int] | None, zero: Fra
             else:
                 gap = _gap_before(due, length) if first >= 0 else 0
             yield from _silence(gap, width)
-            skip = min(max(0, -first - count), len(x)) if first < 0 else 0
-            count += len(x)
-            length += gap + len(x) - skip
-            yield x[skip:]
+            skip = min(max(0, -first - count), len(block_samples)) if first < 0 else 0
+            count += len(block_samples)
+            length += gap + len(block_samples) - skip
+            yield block_samples[skip:]
 
 
 def _picked(c: Any, a: Any, pick: Sequence[int]) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
@@ -349,10 +349,10 @@ def _side_by_side(left: Iterator[np.ndarray], right: Iterator[np.ndarray]) -> It
             more[1], y = block is not None, y if block is None else block
             continue
         n = min(len(x), len(y)) or max(len(x), len(y))
-        out = np.zeros((n, 2), np.int16)
-        out[: len(x[:n]), 0:1], out[: len(y[:n]), 1:2] = x[:n], y[:n]
+        both_channels = np.zeros((n, 2), np.int16)
+        both_channels[: len(x[:n]), 0:1], both_channels[: len(y[:n]), 1:2] = x[:n], y[:n]
         x, y = x[n:], y[n:]
-        yield out
+        yield both_channels
 
 
 def _sound(
@@ -367,7 +367,7 @@ def _sound(
     all tracks."""
     with open_media(source_file) as container:
         every = channels_of(container)
-        places = [every[k] for k in heard if k < len(every)]
+        places = [every[heard_stream] for heard_stream in heard if heard_stream < len(every)]
         channels = len(places) or (1 if container.streams.audio[0].codec_context.channels == 1 else 2)
     if len({t for t, _ in places}) > 1:
         (t, j), (u, k) = places
@@ -376,8 +376,8 @@ def _sound(
         blocks = _placed(source_file, places[0][0], [k for _, k in places], zero)
     else:
         blocks = _placed(source_file, 0, None, zero)
-    with (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
-        track = _Track(folder, out, growing, channels)
+    with (folder / "sound.pcm").open("wb") as this_sound_file, (folder / PEAKS).open("wb") as growing:
+        track = _Track(folder, this_sound_file, growing, channels)
         for block in blocks:
             track.add(block)
             if seconds:

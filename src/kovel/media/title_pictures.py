@@ -42,7 +42,7 @@ def check_font(path: Path) -> str:
     """The name of a font file; `Unusable` for what is none."""
     try:
         font = ImageFont.truetype(str(path), 40)
-        family = " ".join(x for x in font.getname() if x)
+        family = " ".join(name_part for name_part in font.getname() if name_part)
         if font.getlength("Kovel") <= 0:
             raise OSError
     except (OSError, ValueError):
@@ -58,7 +58,7 @@ def font_of(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
         return font  # one weight
     values: list[float] = []
     for axis in axes:
-        low, at, high = (float(axis[k] or 0) for k in ("minimum", "default", "maximum"))
+        low, at, high = (float(axis[fallback] or 0) for fallback in ("minimum", "default", "maximum"))
         values.append(min(high, max(low, weight)) if b"eight" in bytes(axis["name"] or b"") else at)
     font.set_variation_by_axes(values)
     return font
@@ -78,24 +78,24 @@ def drawn_title(
         steps = [tall / len(written.rows)] * len(written.rows)
     picture = Image.new("RGBA", (width, max(2, tall)), (0, 0, 0, 0))
     draw = ImageDraw.Draw(picture)
-    x = width * float(spec["title_x"]) / 100
+    middle_across = width * float(spec["title_x"]) / 100
     y = 0.0 if rolls else height * float(spec["title_y"]) / 100 - sum(steps) / 2
     shift = {"left": 0.0, "middle": 0.5, "right": 1.0}[str(spec["aligned"])]
     if (box := int(spec["box"])) and not rolls:
         pad = written.size * 0.45
-        left = x - written.wide * shift
-        where = (left - pad, y - pad * 0.5, left + written.wide + pad, y + sum(steps) + pad * 0.5)
+        left_edge = middle_across - written.wide * shift
+        where = (left_edge - pad, y - pad * 0.5, left_edge + written.wide + pad, y + sum(steps) + pad * 0.5)
         draw.rectangle(where, fill=(16, 15, 13, round(255 * box / 100)))
     edge = round(written.size * float(spec["edge"]) / 100)
     colour = ImageColor.getrgb(str(spec["colour"]))
     dark = (16, 15, 13, 255) if sum(colour[:3]) > 300 else (244, 238, 226, 255)
     left_over = letters
-    for (row, below), step in zip(written.rows, steps, strict=True):
+    for (written_row, below), step in zip(written.rows, steps, strict=True):
         font = written.fonts[below]
-        text = row if left_over is None else row[: max(0, left_over)]
-        left_over = None if left_over is None else left_over - len(row)
+        text = written_row if left_over is None else written_row[: max(0, left_over)]
+        left_over = None if left_over is None else left_over - len(written_row)
         if text:  # from its left edge on, so that what is there does not move as the rest is written
-            at = x - font.getlength(row) * shift, y + step / 2
+            at = middle_across - font.getlength(written_row) * shift, y + step / 2
             draw.text(at, text, font=font, fill=(*colour[:3], 255), anchor="lm", stroke_width=edge, stroke_fill=dark)
         y += step
     return picture
@@ -120,24 +120,27 @@ def _written(spec: Mapping[str, Any], lines: list[str], width: int, height: int,
     size = max(4, round(height * float(spec["size"]) / 100))
     while True:
         pair = font_of(file, size, weight), font_of(file, max(4, round(size * less)), lighter)
-        rows = _rows(lines, pair, None if rolls else room)
-        wide = max(pair[below].getlength(row) for row, below in rows)
-        steps = [LINE * size * (less if below else 1) for _, below in rows]
+        written_lines = _rows(lines, pair, None if rolls else room)
+        wide = max(pair[below].getlength(written_row) for written_row, below in written_lines)
+        steps = [LINE * size * (less if below else 1) for _, below in written_lines]
         # captions are written smaller before they are broken once more
-        unbroken = not spec.get("caption") or len(rows) <= len(lines)
+        unbroken = not spec.get("caption") or len(written_lines) <= len(lines)
         fits = unbroken and wide <= room and (rolls or sum(steps) <= height * WIDEST)
         if fits or size <= 4:
-            return _Written(rows, pair, size, wide, steps)
+            return _Written(written_lines, pair, size, wide, steps)
         size = size * 19 // 20
 
 
 def _rows(lines: list[str], pair: tuple[Any, Any], room: float | None) -> list[tuple[str, bool]]:
     """(what stands on it, whether it is below the first line) for each row; broken where it is wider than `room`."""
-    rows: list[tuple[str, bool]] = []
-    for index, line in enumerate(lines):
+    written_lines: list[tuple[str, bool]] = []
+    for index, title_line in enumerate(lines):
         below = index > 0
-        rows += [(row, below) for row in ([line] if room is None else _broken(line, pair[below], room))]
-    return rows
+        written_lines += [
+            (written_row, below)
+            for written_row in ([title_line] if room is None else _broken(title_line, pair[below], room))
+        ]
+    return written_lines
 
 
 def _room(spec: Mapping[str, Any], width: int) -> float:
@@ -149,31 +152,31 @@ def _room(spec: Mapping[str, Any], width: int) -> float:
 
 
 def _broken(line: str, font: ImageFont.FreeTypeFont, room: float) -> list[str]:
-    rows = [""]
+    broken_lines = [""]
     for word in line.split():
-        longer = f"{rows[-1]} {word}".strip()
-        if font.getlength(longer) <= room or not rows[-1]:
-            rows[-1] = longer
+        longer = f"{broken_lines[-1]} {word}".strip()
+        if font.getlength(longer) <= room or not broken_lines[-1]:
+            broken_lines[-1] = longer
         else:
-            rows.append(word)
-    return rows
+            broken_lines.append(word)
+    return broken_lines
 
 
 def title_file(
     folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path | None
 ) -> Path:
     """The title drawn once, in a file named after what it shows."""
-    to = _place(folder, spec, width, height, letters)
-    if not to.is_file():
+    title_place = _place(folder, spec, width, height, letters)
+    if not title_place.is_file():
         folder.mkdir(parents=True, exist_ok=True)
-        with written_whole(to) as part:
-            drawn_title(spec, width, height, letters, fonts).save(part, "PNG")
-    return to
+        with written_whole(title_place) as part_file:
+            drawn_title(spec, width, height, letters, fonts).save(part_file, "PNG")
+    return title_place
 
 
 def _place(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None) -> Path:
-    said = json.dumps([dict(sorted(spec.items())), width, height, letters], ensure_ascii=False)
-    return folder / f"title-{hashlib.sha256(said.encode()).hexdigest()[:32]}.png"
+    spec_text = json.dumps([dict(sorted(spec.items())), width, height, letters], ensure_ascii=False)
+    return folder / f"title-{hashlib.sha256(spec_text.encode()).hexdigest()[:32]}.png"
 
 
 def draw_title(
@@ -193,11 +196,11 @@ def title_shown(
     folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path
 ) -> Path:
     """As `title_file`, for a process that others wait for: a font that somebody sent is drawn with in a child."""
-    to = _place(folder, spec, width, height, letters)
+    title_place = _place(folder, spec, width, height, letters)
     if spec["font"] in OWN:
         return title_file(folder, spec, width, height, letters, fonts)
-    if not to.is_file():
-        asked = {
+    if not title_place.is_file():
+        asked_title = {
             "folder": str(folder),
             "spec": dict(spec),
             "width": width,
@@ -205,5 +208,5 @@ def title_shown(
             "letters": letters,
             "fonts": str(fonts),
         }
-        call("draw_title", asked)
-    return to
+        call("draw_title", asked_title)
+    return title_place

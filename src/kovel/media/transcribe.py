@@ -78,8 +78,8 @@ def spoken_in(sound: Readable, parts: Sequence[Clip], model: str) -> str:
     sure: Counter[str] = Counter()
     picks = {0, len(parts) // 2, len(parts) - 1}
     for pick in picks:
-        _, _, found = recogniser(model).detect_language(audio=_read(sound, parts[pick]))
-        sure.update({code: share / len(picks) for code, share in found})
+        _, _, found_languages = recogniser(model).detect_language(audio=_read(sound, parts[pick]))
+        sure.update({code: share / len(picks) for code, share in found_languages})
     code, share = sure.most_common(1)[0]
     return code if share >= LIKELY else ""
 
@@ -91,7 +91,7 @@ def recognise(sounds_of: Sequence[Floats], ear: Ear, names: Sequence[str] = ()) 
 
     pipeline = faster_whisper.BatchedInferencePipeline(recogniser(ear.model))
     prompt = " ".join([*([f"{', '.join(names[:40])}."] if names else []), ear.language.hesitating]).strip() or None
-    edges = np.concatenate([[0], np.cumsum([len(x) for x in sounds_of])])
+    edges = np.concatenate([[0], np.cumsum([len(sound_samples) for sound_samples in sounds_of])])
     segments, _ = pipeline.transcribe(
         np.concatenate(sounds_of),
         batch_size=8,
@@ -102,21 +102,27 @@ def recognise(sounds_of: Sequence[Floats], ear: Ear, names: Sequence[str] = ()) 
         language=ear.language.code,
         clip_timestamps=[{"start": start / RATE, "end": end / RATE} for start, end in pairwise(edges.tolist())],
     )
-    out: list[list[Word]] = [[] for _ in sounds_of]
+    words_of_sounds: list[list[Word]] = [[] for _ in sounds_of]
     for segment in segments:
         for w in segment.words or ():
             text, middle = " ".join(w.word.split()), (w.start + w.end) / 2 * RATE
-            i = int(np.searchsorted(edges, middle, "right")) - 1
-            if text and 0 <= i < len(out):
+            sound_index = int(np.searchsorted(edges, middle, "right")) - 1
+            if text and 0 <= sound_index < len(words_of_sounds):
                 a, b = round(w.start * 48_000), round(w.end * 48_000)
-                zero = int(edges[i]) * 3
-                if out[i] and text[0] in GLUED and not w.word[0].isspace():  # the rest of a word: l'extension, hang-up
-                    before = out[i][-1]
+                zero = int(edges[sound_index]) * 3
+                if (
+                    words_of_sounds[sound_index] and text[0] in GLUED and not w.word[0].isspace()
+                ):  # the rest of a word: l'extension, hang-up
+                    before = words_of_sounds[sound_index][-1]
                     sure = min(before.sure, float(w.probability))
-                    out[i][-1] = replace(before, text=before.text + text, end=max(before.end, b - zero), sure=sure)
+                    words_of_sounds[sound_index][-1] = replace(
+                        before, text=before.text + text, end=max(before.end, b - zero), sure=sure
+                    )
                     continue
-                out[i].append(Word(text, max(0, a - zero), max(b, a + TICK) - zero, "", float(w.probability)))
-    return [_without_loops(words) for words in out]
+                words_of_sounds[sound_index].append(
+                    Word(text, max(0, a - zero), max(b, a + TICK) - zero, "", float(w.probability))
+                )
+    return [_without_loops(words) for words in words_of_sounds]
 
 
 def recognise_clips(
@@ -127,17 +133,17 @@ def recognise_clips(
     The recogniser sometimes skips some or most of half a minute, and is as sure of the rest as ever; the pauses are
     taken out of clips, so words there follow each other within a second and a half.
     """
-    heard = [_read(sound, clip) for clip in group]
-    rows: list[tuple[Clip, Floats, list[Word]]] = []
-    for clip, x, said in zip(group, heard, recognise(heard, ear, names), strict=True):
-        begun = [0, *(word.start for word in said), clip.length * TICK]
+    heard_clips = [_read(sound, clip) for clip in group]
+    this_heard_clips: list[tuple[Clip, Floats, list[Word]]] = []
+    for clip, clip_samples, said_words in zip(group, heard_clips, recognise(heard_clips, ear, names), strict=True):
+        begun = [0, *(word.start for word in said_words), clip.length * TICK]
         if again and max(end - start for start, end in pairwise(begun)) > 3 * 48_000:
             halves = recognise_clips(sound, clip.halves(), ear, names, again - 1)
-            if sum(_letters(words) for _, _, words in halves) > _letters(said):
-                rows += halves
+            if sum(_letters(words) for _, _, words in halves) > _letters(said_words):
+                this_heard_clips += halves
                 continue
-        rows.append((clip, x, said))
-    return rows
+        this_heard_clips.append((clip, clip_samples, said_words))
+    return this_heard_clips
 
 
 def _letters(words: Sequence[Word]) -> int:
@@ -164,7 +170,7 @@ class Aligner:
 
     def __call__(self, x: Floats, words: Sequence[str]) -> list[tuple[int, int] | None]:
         """(start, end) in ticks from the beginning of `x` for each written word; None where it could not be placed."""
-        said: list[str] = []
+        said_tokens: list[str] = []
         owner: list[int] = []
         for index, word in enumerate(words):
             for text in spoken(word):
@@ -173,25 +179,33 @@ class Aligner:
                     if not phones:
                         continue
                     self.decoder.add_word(text, phones, True)
-                said.append(text)
+                said_tokens.append(text)
                 owner.append(index)
-        out: list[tuple[int, int] | None] = [None] * len(words)
-        if not said:
-            return out
+        placed_words: list[tuple[int, int] | None] = [None] * len(words)
+        if not said_tokens:
+            return placed_words
         try:
-            self.decoder.set_align_text(" ".join(said))
+            self.decoder.set_align_text(" ".join(said_tokens))
             self.decoder.start_utt()
             self.decoder.process_raw((np.clip(x, -1, 1) * 32767).astype("<i2").tobytes(), full_utt=True)
             self.decoder.end_utt()
-            rows = [(s.start_frame, s.end_frame + 1, re.sub(r"\(\d+\)$", "", s.word)) for s in self.decoder.seg() or ()]
+            decoded_words = [
+                (segment.start_frame, segment.end_frame + 1, re.sub(r"\(\d+\)$", "", segment.word))
+                for segment in self.decoder.seg() or ()
+            ]
         except RuntimeError:
-            return out
-        rows = [row for row in rows if row[2] not in ("<s>", "</s>", "<sil>", "(NULL)") and row[2][0] not in "[<"]
-        if [row[2] for row in rows] != said:
-            return out
-        for (row, b, _), index in zip(rows, owner, strict=True):
-            out[index] = (row, b) if out[index] is None else (out[index][0], b)  # type: ignore[index]
-        return out
+            return placed_words
+        decoded_words = [
+            decoded_row
+            for decoded_row in decoded_words
+            if decoded_row[2] not in ("<s>", "</s>", "<sil>", "(NULL)") and decoded_row[2][0] not in "[<"
+        ]
+        if [decoded_row[2] for decoded_row in decoded_words] != said_tokens:
+            return placed_words
+        for (decoded_row, b, _), index in zip(decoded_words, owner, strict=True):
+            before = placed_words[index]
+            placed_words[index] = (decoded_row, b) if before is None else (before[0], b)
+        return placed_words
 
 
 def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word]) -> list[Word]:
@@ -199,22 +213,26 @@ def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word])
     recogniser's, moved by what it is late or early."""
     if aligner is None:
         return place_found(clip, words, [((word.start + EARLY) // TICK, (word.end + EARLY) // TICK) for word in words])
-    found = aligner(x, [word.text for word in words])
+    found_places = aligner(x, [word.text for word in words])
     late = [(max(0, word.start - LATE) // TICK, max(word.end - LATE // 2, word.start) // TICK) for word in words]
-    return place_found(clip, words, [f or old for f, old in zip(found, late, strict=True)])
+    return place_found(
+        clip, words, [found_place or old_place for found_place, old_place in zip(found_places, late, strict=True)]
+    )
 
 
 def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, int]]) -> list[Word]:
     """Words with their ticks in a clip, as words of the recording that do not overlap."""
     all_words: list[Word] = []
-    for word, (s, e) in zip(words, found, strict=True):
-        a = clip.on_recording(s) * TICK
-        all_words.append(replace(word, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
-    for i in range(1, len(all_words)):
-        if all_words[i].start < all_words[i - 1].end:
-            at = max(all_words[i].start, all_words[i - 1].start + TICK)
-            all_words[i - 1] = replace(all_words[i - 1], end=at)
-            all_words[i] = replace(all_words[i], start=at, end=max(all_words[i].end, at + TICK))
+    for word, (word_start, word_end) in zip(words, found, strict=True):
+        a = clip.on_recording(word_start) * TICK
+        all_words.append(replace(word, start=a, end=max(clip.on_recording(word_end, end=True) * TICK, a + TICK)))
+    for word_index in range(1, len(all_words)):
+        if all_words[word_index].start < all_words[word_index - 1].end:
+            at = max(all_words[word_index].start, all_words[word_index - 1].start + TICK)
+            all_words[word_index - 1] = replace(all_words[word_index - 1], end=at)
+            all_words[word_index] = replace(
+                all_words[word_index], start=at, end=max(all_words[word_index].end, at + TICK)
+            )
     return all_words
 
 
@@ -253,19 +271,24 @@ def transcribe_sound(
     near = NEARER if aligner else NEAR
     words: list[Word] = []
 
-    def settled(rows: Sequence[tuple[Clip, Floats, list[Word]]]) -> list[Word]:
-        return [word for clip, x, said in rows if said for word in place(aligner, x, clip, said)]
+    def settled(heard_clips: Sequence[tuple[Clip, Floats, list[Word]]]) -> list[Word]:
+        return [
+            word
+            for clip, clip_samples, said_words in heard_clips
+            if said_words
+            for word in place(aligner, clip_samples, clip, said_words)
+        ]
 
     with ThreadPoolExecutor(1) as pool:  # one group is aligned while the next is recognised
         waiting = None
         done = 0
         while done < len(parts):
             group = parts[done : done + (GROUP if done else SOON)]
-            rows = recognise_clips(sound, group, ear, names)
+            heard_clips = recognise_clips(sound, group, ear, names)
             if waiting is not None:
                 words += waiting.result()
                 so_far(snap(words, talking, near=near))
-            waiting = pool.submit(settled, rows)
+            waiting = pool.submit(settled, heard_clips)
             done += len(group)
             progress(min(0.99, done / len(parts)))
         if waiting is not None:
@@ -334,8 +357,8 @@ def transcribe(
         return ear_for(sound, parts, model=model, language=language, models=Path(models or out)) if parts else ear
 
     def so_far(new_words: Sequence[Word]) -> None:
-        rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in (*words, *new_words)]
-        keep(folder / "heard.json", {"words": rows})
+        word_rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in (*words, *new_words)]
+        keep(folder / "heard.json", {"words": word_rows})
 
     patience = Patience(folder)
     while not whole_sound(folder):
@@ -347,11 +370,13 @@ def transcribe(
             continue
         levels = levels_between(here, done * 160, (done + AT_ONCE) * 160)
         end = _pause_before(speech(levels))
-        part = levels.between(0, end * TICK)
-        ear = hear(Stretch(here, done), part)
-        heard = transcribe_sound(Stretch(here, done), part, ear, names, lambda x: progress(0.001), _later(so_far, done))
-        words += _moved(heard.words, done)
-        seconds += heard.seconds
+        part_levels = levels.between(0, end * TICK)
+        ear = hear(Stretch(here, done), part_levels)
+        heard_words = transcribe_sound(
+            Stretch(here, done), part_levels, ear, names, lambda x: progress(0.001), _later(so_far, done)
+        )
+        words += _moved(heard_words.words, done)
+        seconds += heard_words.seconds
         done += end
         so_far(())
     sound = Sound16(folder / "sound.pcm", channels)
@@ -361,15 +386,15 @@ def transcribe(
         share = done / total
         rest = levels.between(done * TICK, total * TICK)
         ear = hear(Stretch(sound, done), rest)
-        heard = transcribe_sound(
+        heard_words = transcribe_sound(
             Stretch(sound, done), rest, ear, names, lambda x: progress(share + (1 - share) * x), _later(so_far, done)
         )
-        words += _moved(heard.words, done)
-        seconds += heard.seconds
+        words += _moved(heard_words.words, done)
+        seconds += heard_words.seconds
     (folder / "heard.json").unlink(missing_ok=True)
     of = ear.language if ear else ENGLISH
-    rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in words]
-    return {"words": rows, "remark": _doubt(words, seconds, of), "language": of.code if words else ""}
+    word_rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in words]
+    return {"words": word_rows, "remark": _doubt(words, seconds, of), "language": of.code if words else ""}
 
 
 def _moved(words: Sequence[Word], ticks: int) -> list[Word]:
@@ -409,23 +434,23 @@ def align_text(
     names = list(dict.fromkeys(word.strip(".,;:?!") for word in said if word[:1].isupper() and len(word) > 3))[:40]
     parts = clips(speech(levels))
     ear = ear_for(sound, parts, model=model, language=language or guessed(said), models=Path(models or out))
-    heard = [
+    heard_words = [
         word
         for word in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words
         if word.text != VOICE
     ]
-    if not heard or not said:
+    if not heard_words or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
     talking = speech(levels)
-    words = snap(place_between(ear.aligner(), sound, said, heard, talking), talking, whole=True)
-    share = sum(1 for _ in anchors(said, heard, nearly=False)) / len(said)
+    words = snap(place_between(ear.aligner(), sound, said, heard_words, talking), talking, whole=True)
+    share = sum(1 for _ in anchors(said, heard_words, nearly=False)) / len(said)
     remark = (
         ""
         if share > 0.3
         else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
-    rows = [[word.text, word.start, word.end, word.sure, who] for word, who in zip(words, speakers, strict=True)]
-    return {"words": rows, "remark": remark, "language": ear.language.code}
+    word_rows = [[word.text, word.start, word.end, word.sure, who] for word, who in zip(words, speakers, strict=True)]
+    return {"words": word_rows, "remark": remark, "language": ear.language.code}
 
 
 def place_between(
@@ -433,20 +458,32 @@ def place_between(
 ) -> list[Word]:
     """Words at their anchors, and those between at the places the aligner finds between the anchors."""
     words: list[Word] = []
-    i, at = 0, None
+    word_index, at = 0, None
     for a, start, stop in [*anchors(said, heard), (len(said), None, 0)]:
-        for between, first, last in windows(said[i:a], at, start and start // TICK, talking) if a > i else ():
+        for between, first, last in (
+            windows(said[word_index:a], at, start and start // TICK, talking) if a > word_index else ()
+        ):
             last = max(last, first + 2 * len(between))
-            x = sound.read(first * 160, last * 160)
-            found = aligner(x, between) if aligner and 10 < last - first < 6000 else [None] * len(between)
+            sound_samples = sound.read(first * 160, last * 160)
+            found_places = (
+                aligner(sound_samples, between) if aligner and 10 < last - first < 6000 else [None] * len(between)
+            )
             size = [len(word) + 1 for word in between]
-            edges = [first + (last - first) * sum(size[:k]) // sum(size) for k in range(len(size) + 1)]
-            for index, (word, f) in enumerate(zip(between, found, strict=True)):
-                s, e = (first + f[0], first + f[1]) if f else (edges[index], edges[index + 1])
-                words.append(Word(word, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
+            edges = [
+                first + (last - first) * sum(size[:word_count]) // sum(size) for word_count in range(len(size) + 1)
+            ]
+            for index, (word, found_place) in enumerate(zip(between, found_places, strict=True)):
+                word_start, word_end = (
+                    (first + found_place[0], first + found_place[1])
+                    if found_place
+                    else (edges[index], edges[index + 1])
+                )
+                words.append(
+                    Word(word, word_start * TICK, max(word_end, word_start + 1) * TICK, "", 1.0 if found_place else 0.3)
+                )
         if start is not None:
             words.append(Word(said[a], start, stop))
-            i, at = a + 1, stop // TICK
+            word_index, at = a + 1, stop // TICK
     return words
 
 

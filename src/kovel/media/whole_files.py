@@ -21,18 +21,18 @@ def written_whole(path: Path) -> Iterator[Path]:
 
     Two that write the same at once do not meet: each has a name of its own, and the later one replaces the earlier.
     """
-    part = path.with_name(f"{path.name}.{os.getpid()}.{token_hex(4)}.part")
+    part_file = path.with_name(f"{path.name}.{os.getpid()}.{token_hex(4)}.part")
     try:
-        yield part
-        os.replace(part, path)
+        yield part_file
+        os.replace(part_file, path)
     finally:
-        part.unlink(missing_ok=True)
+        part_file.unlink(missing_ok=True)
 
 
 def keep(path: Path, facts: dict[str, Any]) -> None:
     """A JSON file of facts that is there whole or not at all."""
-    with written_whole(path) as part:
-        part.write_text(json.dumps(facts))
+    with written_whole(path) as part_file:
+        part_file.write_text(json.dumps(facts))
 
 
 def facts_in(path: Path) -> dict[str, Any] | None:

@@ -34,10 +34,10 @@ def short_sound(folder: Path, facts: dict[str, Any]) -> str:
         return ""
     samples, width = int(facts["samples"]), SAMPLE * int(facts["channels"])
     if not sound_is_long_enough(folder, facts):
-        found = _size(folder / "sound.pcm")
-        return f"its sound had {found / width / SAMPLE_RATE:.1f} of {samples / SAMPLE_RATE:.1f} s"
+        found_bytes = _size(folder / "sound.pcm")
+        return f"its sound had {found_bytes / width / SAMPLE_RATE:.1f} of {samples / SAMPLE_RATE:.1f} s"
     pairs = -(-samples // BASE)
-    peaks = 8 + 4 * len(LEVELS) + 2 * sum(-(-pairs // k) for k in LEVELS)
+    peaks = 8 + 4 * len(LEVELS) + 2 * sum(-(-pairs // level_index) for level_index in LEVELS)
     if _size(folder / "peaks.bin") != peaks:
         return "its waveform was not whole"
     if _rows(folder / "power.npy") != -(-samples // STEP):
@@ -52,11 +52,11 @@ def short_picture(folder: Path, facts: dict[str, Any]) -> str:
     frames = facts["frames"] or 1  # a still is one
     if facts.get("own"):
         noted = facts_in(folder / "own.json") or {}
-        found = int(noted.get("frames", 0)) if _size(folder / "own.npz") else 0
+        found_frames = int(noted.get("frames", 0)) if _size(folder / "own.npz") else 0
     else:
-        found = _frames_of_proxy(folder, facts)
-    if found != frames:
-        return f"its pictures had {found} of {frames} frames"
+        found_frames = _frames_of_proxy(folder, facts)
+    if found_frames != frames:
+        return f"its pictures had {found_frames} of {frames} frames"
     measured = facts.get("measured", None if facts.get("own") else frames)  # older versions did not note it
     if measured is not None and not _rows(folder / "greys.npy") == _rows(folder / "motion.npy") == measured:
         return "its movement was not measured to its end"
@@ -82,7 +82,9 @@ def shortcomings(folder: Path) -> str:
     facts = facts_in(folder / "media.json")
     if facts is None:
         return ""
-    return "; ".join(x for x in (short_sound(folder, facts), short_picture(folder, facts)) if x)
+    return "; ".join(
+        shortcoming for shortcoming in (short_sound(folder, facts), short_picture(folder, facts)) if shortcoming
+    )
 
 
 def sound_made(folder: Path) -> dict[str, int] | None:
@@ -113,13 +115,13 @@ def take_apart(folder: Path) -> str:
     """A recording counts as whole no more: what is short of it goes, what is whole stays, and is not made again.
     What was short, in words; empty (and nothing is done) where all is there."""
     facts = facts_in(folder / "media.json")
-    told = shortcomings(folder)
-    if facts is None or not told:
+    told_lack = shortcomings(folder)
+    if facts is None or not told_lack:
         return ""
     _keep_facts(folder, facts)
     gone: tuple[str, ...] = () if (folder / "picture.json").exists() else OF_PICTURE
     if facts["sound"] and not short_sound(folder, facts):
-        keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})
+        keep(folder / "sound.json", {fact_name: facts[fact_name] for fact_name in ("samples", "channels")})
     elif facts["sound"]:
         gone += OF_SOUND
     (folder / "media.json").unlink()
@@ -127,7 +129,7 @@ def take_apart(folder: Path) -> str:
         (folder / name).unlink(missing_ok=True)
     if facts["sound"] and "sound.pcm" in gone:
         shutil.rmtree(folder / "made", ignore_errors=True)  # made of what was short
-    return told
+    return told_lack
 
 
 def _size(path: Path) -> int:

@@ -38,8 +38,8 @@ class Row:
 
 def examined(root: Path, queue: str | None = None) -> list[Row]:
     """Everything that can be said of a data folder, this machine and a queue for others; opens nothing for writing."""
-    rows = list(_rows(root.expanduser().resolve()))
-    return [*rows, _others(queue)] if queue else rows
+    examined_rows = list(_rows(root.expanduser().resolve()))
+    return [*examined_rows, _others(queue)] if queue else examined_rows
 
 
 def _others(queue: str) -> Row:
@@ -51,11 +51,11 @@ def _others(queue: str) -> Row:
     if server is None:
         return Row("Workers", False, f"no Kovel uses the queue at {without_secret(queue)}. `kovel serve --queue` does.")
     same = server["form"] == form()
-    told = ", ".join(f"{worker['node']} ({worker['slots']} at a time)" for worker in workers) or "none"
+    told_workers = ", ".join(f"{worker['node']} ({worker['slots']} at a time)" for worker in workers) or "none"
     return Row(
         "Workers",
         same,
-        f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}"),
+        f"for {server['node']}: {told_workers}" + ("" if same else f"; it is {server['form']}, here is {form()}"),
     )
 
 
@@ -88,10 +88,10 @@ def _kept_rows(root: Path, path: Path) -> Iterator[Row]:
             "SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3"
         ).fetchall()
         names = dict(connection.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
-    short = {name: found for name in names if (found := shortcomings(root / "derived" / str(name)))}
-    told = "; ".join(f"{names[key]}: {found}" for key, found in short.items())
+    short = {name: found_lack for name in names if (found_lack := shortcomings(root / "derived" / str(name)))}
+    told_lack = "; ".join(f"{names[recording_key]}: {found_lack}" for recording_key, found_lack in short.items())
     whole = f"{len(names)}, what is made of them is whole"
-    yield Row("Recordings", not short, f"{told}. `kovel serve` makes them again." if short else whole)
+    yield Row("Recordings", not short, f"{told_lack}. `kovel serve` makes them again." if short else whole)
     yield Row("Jobs", not failed, ", ".join(f"{count} {state}" for state, count in sorted(states.items())) or "none")
     lines = root / "logs" / "jobs.log"
     yield Row("Log of jobs", True, str(lines) if lines.exists() else "nothing was done yet")
@@ -104,11 +104,11 @@ def _tool_rows() -> Iterator[Row]:
     lacking = [codec for codec in CODECS if not _can(codec)]
     yield Row("Encoders", not lacking, f"lacking: {', '.join(lacking)}" if lacking else ", ".join(CODECS))
     try:
-        heard = (of_english() / "model.bin").is_file()
+        model_there = (of_english() / "model.bin").is_file()
     except Unusable:
-        heard = False
-    told = "its model is here" if heard else "its model is not here: nothing can be transcribed"
-    yield Row("Recogniser", heard, told)
+        model_there = False
+    told_model = "its model is here" if model_there else "its model is not here: nothing can be transcribed"
+    yield Row("Recogniser", model_there, told_model)
     faces = all((Path(cv2.__file__).parent / "data" / name).exists() for name in CASCADES)
     yield Row("Faces", faces, f"OpenCV {cv2.__version__}")
     script = "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"

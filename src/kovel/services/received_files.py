@@ -22,7 +22,7 @@ def taken_apart(data_folder: DataFolder, how: str, name: str, body: bytes | str,
         kept.write(raw)
         kept.flush()
         try:
-            told: dict[str, Any] = call(how, {"path": kept.name, **more})
+            told_result: dict[str, Any] = call(how, {"path": kept.name, **more})
         except NoRoom:
             raise
         except Unusable as error:
@@ -30,7 +30,7 @@ def taken_apart(data_folder: DataFolder, how: str, name: str, body: bytes | str,
             if Path(kept.name).name in why:  # the child ended without a word
                 why = "it is damaged, or far more than such a file should hold"
             raise Invalid(f"{name} cannot be read: {why}. Nothing was taken from it.") from None
-    return told
+    return told_result
 
 
 def text_of(name: str, body: bytes) -> str:

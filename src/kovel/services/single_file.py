@@ -39,7 +39,7 @@ def ready(path: Path, *, levels: bool = True) -> Iterator[Ready]:
         raise Unusable(f"{path.name} has no sound in it.")
     with tempfile.TemporaryDirectory(prefix="kovel-") as name:
         folder = Path(name)
-        made = {
+        asked_params = {
             "path": str(path),
             "out": name,
             "rate": facts["rate"],
@@ -47,11 +47,11 @@ def ready(path: Path, *, levels: bool = True) -> Iterator[Ready]:
             "sound": True,
             "frames": facts["frames"],
         }
-        call("derive", made)
+        call("derive", asked_params)
         channels = 1 if facts["channels"] == 1 else 2
-        heard = None
+        heard_params = None
         if levels:
             call("listen", {"out": name, "channels": channels})
-            heard = Levels.from_array(np.load(folder / "levels.npy"))
+            heard_params = Levels.from_array(np.load(folder / "levels.npy"))
         samples = (folder / "sound.pcm").stat().st_size // (2 * channels)
-        yield Ready(folder, facts, channels, samples, heard)
+        yield Ready(folder, facts, channels, samples, heard_params)

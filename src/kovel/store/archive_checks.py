@@ -30,14 +30,14 @@ def hold(database: Database, project: int) -> None:
         raise Invalid("its frame rate, size or start is none that a project can have")
     this_project = projects.get(database, project)
     _project(this_project)
-    rows = {recording.id: recording for recording in recordings.of_project(database, project)}
-    for recording in rows.values():
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(database, project)}
+    for recording in recordings_by_id.values():
         _recording(database, recording)
     sources = recordings.sources(database, project)
     for kept in stories.of_project(database, project):
         _story(database, kept, sources)
     for clip in subclips.of_project(database, project):
-        recording = rows[clip.recording]
+        recording = recordings_by_id[clip.recording]
         total = recording.length(this_project.rate)
         if not (_number(clip.start) and _number(clip.length) and clip.length > 0 and clip.start >= 0):
             raise Invalid(f"a saved range of {recording.name} has no length or place")
@@ -76,17 +76,17 @@ def _story(database: Database, kept_story: Kept, sources: Sources) -> None:
 
 
 def _recording(database: Database, recording: Recording) -> None:
-    told = f"the recording “{str(recording.name)[:60]}”"
+    told_name = f"the recording “{str(recording.name)[:60]}”"
     for what, holds in HELD.items():
         if not holds(recording):
-            raise Invalid(f"{told} has {what}")
+            raise Invalid(f"{told_name} has {what}")
     for word in transcripts.words(database, recording.id):
         timed = _number(word.start) and _number(word.end) and 0 <= word.start < word.end
         if not (timed and isinstance(word.text, str) and len(word.text) <= LONGEST_TEXT):
-            raise Invalid(f"a word of {told} has no place")
+            raise Invalid(f"a word of {told_name} has no place")
     for mark in markers.of_recording(database, recording.id):
         if not _number(mark.frame) or mark.frame < 0:
-            raise Invalid(f"a marker of {told} has no place")
+            raise Invalid(f"a marker of {told_name} has no place")
 
 
 def _has_rate(recording: Recording) -> bool:

@@ -42,7 +42,7 @@ def schema(connection: sqlite3.Connection) -> int:
 
 def _named(connection: sqlite3.Connection) -> dict[str, dict[str, str]]:
     """For each table of a project: which of its columns name rows of which table."""
-    out: dict[str, dict[str, str]] = {}
+    named_values: dict[str, dict[str, str]] = {}
     tables = connection.execute(
         "SELECT name FROM sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'"
     ).fetchall()
@@ -50,15 +50,15 @@ def _named(connection: sqlite3.Connection) -> dict[str, dict[str, str]]:
         if table in LEFT or table.startswith(("sqlite_", "sentence_search")):
             continue
         cols = {
-            row["from"]: _at_last(connection, row)
-            for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
+            key_row["from"]: _at_last(connection, key_row)
+            for key_row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
         }
         cols |= {col: to for (name, col), to in MORE.items() if name == table}
         if table in NUMBERED:
             cols["id"] = table
         if cols:
-            out[table] = cols
-    return out
+            named_values[table] = cols
+    return named_values
 
 
 def _at_last(connection: sqlite3.Connection, key: sqlite3.Row) -> str:
@@ -66,9 +66,9 @@ def _at_last(connection: sqlite3.Connection, key: sqlite3.Row) -> str:
     table, col = key["table"], key["to"]
     while table not in NUMBERED:
         table, col = next(
-            (row["table"], row["to"])
-            for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
-            if row["from"] == col
+            (key_row["table"], key_row["to"])
+            for key_row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
+            if key_row["from"] == col
         )
     return str(table)
 
@@ -82,22 +82,22 @@ def _root(cols: dict[str, str]) -> tuple[str, str]:
 
 def rows_of(database: Database, project: int) -> tuple[int, Tables]:
     """The schema's number and all rows of a project, by table."""
-    out: Tables = {}
+    rows_by_table: Tables = {}
     with database.snapshot() as connection:
         named = _named(connection)
-        found = connection.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
-        if not found:
+        project_row = connection.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
+        if not project_row:
             raise Missing("There is no such project.")
-        out["project"] = [dict(r) for r in found]
+        rows_by_table["project"] = [dict(found_row) for found_row in project_row]
         mine = {"project": "SELECT ?1", **{t: f"SELECT id FROM {t} WHERE project = ?1" for t in ("recording", "story")}}
         for table in sorted(named):
             if table == "project":
                 continue
             col, to = _root(named[table])
-            rows = connection.execute(f"SELECT * FROM {table} WHERE {col} IN ({mine[to]})", (project,)).fetchall()
-            if rows:
-                out[table] = [dict(row) for row in rows]
-        return schema(connection), out
+            table_rows = connection.execute(f"SELECT * FROM {table} WHERE {col} IN ({mine[to]})", (project,)).fetchall()
+            if table_rows:
+                rows_by_table[table] = [dict(table_row) for table_row in table_rows]
+        return schema(connection), rows_by_table
 
 
 def put(database: Database, number: int, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
@@ -108,9 +108,9 @@ def put(database: Database, number: int, tables: Tables, name: str) -> tuple[Pro
     try:
         tables = tables if number == newest else _brought_up(number, tables)
         with database.write() as connection:
-            made = _put(database, connection, tables, name)
-            hold(database, made[0].id)
-            return made
+            project_id = _put(database, connection, tables, name)
+            hold(database, project_id[0].id)
+            return project_id
     except (
         sqlite3.Error,
         KeyError,
@@ -133,20 +133,25 @@ def _brought_up(number: int, tables: Tables) -> Tables:
     connection = sqlite3.connect(":memory:", isolation_level=None)
     connection.row_factory = sqlite3.Row
     migrate(connection, number)
-    for table, rows in tables.items():
-        _insert(connection, table, rows)
+    for table, table_rows in tables.items():
+        _insert(connection, table, table_rows)
     migrate(connection)
-    return {text: [dict(row) for row in connection.execute(f"SELECT * FROM {text}")] for text in _named(connection)}
+    return {
+        text: [dict(table_row) for table_row in connection.execute(f"SELECT * FROM {text}")]
+        for text in _named(connection)
+    }
 
 
-def _insert(connection: sqlite3.Connection, table: str, rows: list[dict[str, Any]]) -> None:
-    known = [row["name"] for row in connection.execute(f"PRAGMA table_info({table})")]
+def _insert(connection: sqlite3.Connection, table: str, table_rows: list[dict[str, Any]]) -> None:
+    known = [column_row["name"] for column_row in connection.execute(f"PRAGMA table_info({table})")]
     if not known:
         raise ValueError(table)
-    for row in rows:
-        cols = [name for name in row if name in known]
+    for table_row in table_rows:
+        cols = [name for name in table_row if name in known]
         marks = ",".join("?" * len(cols))
-        connection.execute(f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [row[column] for column in cols])
+        connection.execute(
+            f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [table_row[column] for column in cols]
+        )
 
 
 def _renumber_inside(table: str, row: dict[str, Any], up: dict[str, int]) -> None:
@@ -173,19 +178,22 @@ def _put(
     def moved(to: str, value: Any) -> Any:
         return value + up[to] if isinstance(value, int) and value and to in up else value
 
-    for table, rows in tables.items():
+    for table, table_rows in tables.items():
         if table not in named:
             continue
         new = [
-            {name: moved(named[table][name], value) if name in named[table] else value for name, value in row.items()}
-            for row in rows
+            {
+                name: moved(named[table][name], value) if name in named[table] else value
+                for name, value in table_row.items()
+            }
+            for table_row in table_rows
         ]
-        for row in new:
-            _renumber_inside(table, row, up)
+        for new_row in new:
+            _renumber_inside(table, new_row, up)
         if table == "project":
-            new = [{**row, "name": name, "archived": 0, "deleted": None} for row in new]
+            new = [{**new_row, "name": name, "archived": 0, "deleted": None} for new_row in new]
         if table == "sentence":  # numbered by its search
-            new = [{name: value for name, value in row.items() if name != "id"} for row in new]
+            new = [{name: value for name, value in new_row.items() if name != "id"} for new_row in new]
         _insert(connection, table, new)
     for text in NUMBERED:
         connection.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (text,))
@@ -194,7 +202,7 @@ def _put(
         )
     (project,) = tables["project"]
     return get(database, project["id"] + up["project"]), {
-        r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])
+        recording_row["id"]: recording_row["id"] + up["recording"] for recording_row in tables.get("recording", [])
     }
 
 
@@ -209,12 +217,12 @@ def _highest(connection: sqlite3.Connection, table: str) -> int:
 def _patch(stored: dict[str, Any], up: int) -> dict[str, Any]:
     """A patch of a story with its recordings' numbers moved."""
     for name in SOURCED:
-        for rows in stored.get(name, [0, [], []])[1:]:
-            for row in rows:
-                row[1] = row[1] + up if row[1] else row[1]
+        for patch_rows in stored.get(name, [0, [], []])[1:]:
+            for patch_row in patch_rows:
+                patch_row[1] = patch_row[1] + up if patch_row[1] else patch_row[1]
     for name in VALUES:
         if name in stored:
-            stored[name] = [rescoped(x, lambda i: i + up) for x in stored[name]]
+            stored[name] = [rescoped(stored_value, lambda i: i + up) for stored_value in stored[name]]
     return stored
 
 
@@ -223,25 +231,25 @@ def _step(stored: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
     for table in ("subclip", "marker"):
         for entry in stored.get(table, []):
             entry[0] += up[table]
-            for row in entry[1:]:
-                if row:
-                    row[0], row[1] = row[0] + up[table], row[1] + up["recording"]
-    for k in ("words", "settings", "out"):
-        if k in stored:
-            stored[k]["recording"] += up["recording"]
-    for row in stored.get("fields", ()):
-        row[0] += up["recording"]
-    for rows in stored.get("groups", {}).values():
-        for r in rows["theme"]:
-            r[0] += up["theme"]
-        for r in rows["statement"]:
-            r[0], r[3] = r[0] + up["recording"], r[3] + up["theme"]
-        for r in rows["retold"]:
-            r[0], r[2] = r[0] + up["recording"], r[2] + up["recording"]
-        for r in rows.get("bin", ()):
-            r[0] += up["bin"]
-        for r in rows.get("binned", ()):
-            r[0], r[1] = r[0] + up["bin"], r[1] + up["recording"]
+            for entry_row in entry[1:]:
+                if entry_row:
+                    entry_row[0], entry_row[1] = entry_row[0] + up[table], entry_row[1] + up["recording"]
+    for field_name in ("words", "settings", "out"):
+        if field_name in stored:
+            stored[field_name]["recording"] += up["recording"]
+    for entry_row in stored.get("fields", ()):
+        entry_row[0] += up["recording"]
+    for group_rows in stored.get("groups", {}).values():
+        for theme_row in group_rows["theme"]:
+            theme_row[0] += up["theme"]
+        for theme_row in group_rows["statement"]:
+            theme_row[0], theme_row[3] = theme_row[0] + up["recording"], theme_row[3] + up["theme"]
+        for theme_row in group_rows["retold"]:
+            theme_row[0], theme_row[2] = theme_row[0] + up["recording"], theme_row[2] + up["recording"]
+        for theme_row in group_rows.get("bin", ()):
+            theme_row[0] += up["bin"]
+        for theme_row in group_rows.get("binned", ()):
+            theme_row[0], theme_row[1] = theme_row[0] + up["bin"], theme_row[1] + up["recording"]
     return stored
 
 
@@ -255,10 +263,10 @@ def shortened(database: Database, recording: int, size: int, checksum: str) -> N
     """A recording's file is one with some of its pictures: what it is, and a remark that tells so."""
     with database.write() as connection:
         (remarks,) = connection.execute("SELECT remarks FROM recording WHERE id = ?", (recording,)).fetchone()
-        rows = [*(x for x in json.loads(remarks) if x != SHORT), SHORT]
+        new_remarks = [*(remark for remark in json.loads(remarks) if remark != SHORT), SHORT]
         connection.execute(
             "UPDATE recording SET size = ?, checksum = ?, remarks = ? WHERE id = ?",
-            (size, checksum, json.dumps(rows), recording),
+            (size, checksum, json.dumps(new_remarks), recording),
         )
 
 

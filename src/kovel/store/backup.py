@@ -40,13 +40,15 @@ def damage(path: Path) -> str:
     """What is wrong with a database file; nothing where it is whole and this Kovel can read it."""
     try:
         with contextlib.closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
-            found = [row[0] for row in connection.execute("PRAGMA quick_check(3)")]
+            damage_found = [damage_row[0] for damage_row in connection.execute("PRAGMA quick_check(3)")]
             version = int(connection.execute("PRAGMA user_version").fetchone()[0])
-            names = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+            names = {
+                table_row[0] for table_row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+            }
     except sqlite3.Error as error:
         return str(error)
-    if found != ["ok"]:
-        return "; ".join(found)[:300]
+    if damage_found != ["ok"]:
+        return "; ".join(damage_found)[:300]
     if not {"project", "story", "journal"} <= names:
         return "it is no database of Kovel"
     return "it was written by a newer Kovel" if version > NEWEST else ""
@@ -54,12 +56,12 @@ def damage(path: Path) -> str:
 
 def copies(folder: Path) -> list[tuple[date, Path]]:
     """The daily copies in a folder, newest first."""
-    found = [
+    copies_found = [
         (date.fromisoformat(match[1]), path)
         for path in folder.glob("kovel-*.db")
         if (match := NAMED.fullmatch(path.name))
     ]
-    return sorted(found, reverse=True)
+    return sorted(copies_found, reverse=True)
 
 
 def old(days: Sequence[date], today: date) -> list[date]:

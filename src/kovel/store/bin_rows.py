@@ -19,17 +19,17 @@ class Bin:
 def of_project(database: Database, project: int) -> list[Bin]:
     """By name."""
     inside: dict[int, set[int]] = {}
-    for b, row in database.read().execute(
+    for b, binned_row in database.read().execute(
         "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = "
         "x.recording"
         " WHERE b.project = ? AND r.gone IS NULL",
         (project,),
     ):
-        inside.setdefault(b, set()).add(row)
-    rows = database.read().execute(
+        inside.setdefault(b, set()).add(binned_row)
+    bins_found = database.read().execute(
         "SELECT id, name FROM bin WHERE project = ? ORDER BY name COLLATE NOCASE, id", (project,)
     )
-    return [Bin(i, name, frozenset(inside.get(i, ()))) for i, name in rows]
+    return [Bin(bin_id, name, frozenset(inside.get(bin_id, ()))) for bin_id, name in bins_found]
 
 
 def get(database: Database, project: int, bin_: int) -> Bin:
@@ -62,17 +62,19 @@ def make(database: Database, project: int, name: str, recordings: Sequence[int] 
 def put(database: Database, project: int, bin_: int, recordings: Sequence[int], out: bool = False) -> Bin:
     """Recordings into a bin, or out of it; they are otherwise as they were."""
     folder = get(database, project, bin_)
-    rows = [recording for recording in recordings if (recording in folder.recordings) is out]
-    if not rows:
+    changed_recordings = [recording for recording in recordings if (recording in folder.recordings) is out]
+    if not changed_recordings:
         raise Invalid(f"They are {'not in' if out else 'in'} {folder.name} {'' if out else 'already'}".strip() + ".")
-    with steps.step(database, project, f"{len(rows)} {'out of' if out else 'into'} bin {folder.name}") as step:
+    with steps.step(
+        database, project, f"{len(changed_recordings)} {'out of' if out else 'into'} bin {folder.name}"
+    ) as step:
         step.groups(project)
         sql = (
             "DELETE FROM bin_recording WHERE bin = ? AND recording = ?"
             if out
             else "INSERT INTO bin_recording VALUES (?,?)"
         )
-        step.c.executemany(sql, [(bin_, row) for row in rows])
+        step.c.executemany(sql, [(bin_, changed_recording) for changed_recording in changed_recordings])
     return get(database, project, bin_)
 
 

@@ -14,25 +14,28 @@ Pair = tuple[str, str] | None  # what its words said and what it says; or a file
 
 def edits(database: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
     """By recording and sample of the first word: what it said when it was changed, and what it says."""
-    rows = database.read().execute("SELECT recording, sample, was, text FROM caption_edit WHERE story = ?", (story,))
-    return {(row[0], row[1]): (row[2], row[3]) for row in rows}
+    caption_rows = database.read().execute(
+        "SELECT recording, sample, was, text FROM caption_edit WHERE story = ?", (story,)
+    )
+    return {(caption_row[0], caption_row[1]): (caption_row[2], caption_row[3]) for caption_row in caption_rows}
 
 
 def change(database: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
     """Change what a caption says; an empty text takes the change back. Can be undone."""
     database.guard(story)
     with database.write() as connection:
-        did = f"“{text[:40]}” typed" if text else "a caption as its words say"
-        _step(connection, story, did, key, (was, text) if text else None)
+        summary = f"“{text[:40]}” typed" if text else "a caption as its words say"
+        _step(connection, story, summary, key, (was, text) if text else None)
 
 
 def brought(database: Database, story: int) -> tuple[str, list[Cue]] | None:
     """The file that stands instead of what follows the words: its name and cues."""
-    row = _file(database.read(), story)
-    if row is None:
+    file_row = _file(database.read(), story)
+    if file_row is None:
         return None
-    return row[0], [
-        Cue(a, b, tuple(lines), speaker, (0, index)) for index, (a, b, lines, speaker) in enumerate(json.loads(row[1]))
+    return file_row[0], [
+        Cue(a, b, tuple(lines), speaker, (0, index))
+        for index, (a, b, lines, speaker) in enumerate(json.loads(file_row[1]))
     ]
 
 
@@ -48,11 +51,11 @@ def bring(database: Database, story: int, name: str, cues: list[Cue] | None, did
 
 def can(database: Database, story: int) -> tuple[bool, bool]:
     """Whether there is something to undo, and to do again."""
-    rows = {
-        bool(row[0])
-        for row in database.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))
+    undone_states = {
+        bool(state_row[0])
+        for state_row in database.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))
     }
-    return False in rows, True in rows
+    return False in undone_states, True in undone_states
 
 
 def undo_or_redo(database: Database, story: int, redo: bool = False) -> str:
@@ -60,18 +63,27 @@ def undo_or_redo(database: Database, story: int, redo: bool = False) -> str:
     database.guard(story)
     with database.write() as connection:
         order = "undone = 1 ORDER BY n" if redo else "undone = 0 ORDER BY n DESC"
-        row = connection.execute(f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)).fetchone()
-        if row is None:
+        step_row = connection.execute(
+            f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)
+        ).fetchone()
+        if step_row is None:
             raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in these captions.")
-        found = json.loads(row["now" if redo else "was"])
-        _put(connection, story, (row["recording"], row["sample"]), found and (found[0], found[1]))
-        connection.execute("UPDATE caption_step SET undone = ? WHERE story = ? AND n = ?", (not redo, story, row["n"]))
-    return str(row["did"])
+        cues_there = json.loads(step_row["now" if redo else "was"])
+        _put(
+            connection,
+            story,
+            (step_row["recording"], step_row["sample"]),
+            cues_there and (cues_there[0], cues_there[1]),
+        )
+        connection.execute(
+            "UPDATE caption_step SET undone = ? WHERE story = ? AND n = ?", (not redo, story, step_row["n"])
+        )
+    return str(step_row["did"])
 
 
 def _file(connection: sqlite3.Connection, story: int) -> Pair:
-    row = connection.execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
-    return None if row is None else (row[0], row[1])
+    file_row = connection.execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
+    return None if file_row is None else (file_row[0], file_row[1])
 
 
 def _step(connection: sqlite3.Connection, story: int, did: str, key: tuple[int, int], now: Pair) -> None:
@@ -84,7 +96,7 @@ def _step(connection: sqlite3.Connection, story: int, did: str, key: tuple[int, 
     _put(connection, story, key, now)
     connection.execute("DELETE FROM caption_step WHERE story = ? AND undone", (story,))
     (n,) = connection.execute("SELECT coalesce(max(n), 0) + 1 FROM caption_step WHERE story = ?", (story,)).fetchone()
-    kept = (json.dumps(x, ensure_ascii=False) for x in (was, now))
+    kept = (json.dumps(step_state, ensure_ascii=False) for step_state in (was, now))
     connection.execute("INSERT INTO caption_step VALUES (?,?,?,?,?,?,?,0)", (story, n, did, *key, *kept))
     connection.execute("DELETE FROM caption_step WHERE story = ? AND n <= ?", (story, n - STEPS))
 

@@ -84,8 +84,8 @@ class Database:
                 )
             migrate(connection)
         except (sqlite3.Error, OSError) as error:
-            told = in_words(error)
-            raise (Unopened(str(told)) if told else error) from None
+            told_words = in_words(error)
+            raise (Unopened(str(told_words)) if told_words else error) from None
 
     def _connection(self) -> sqlite3.Connection:
         connection = getattr(self._local, "connection", None)
@@ -133,7 +133,7 @@ class Database:
         """Open a new connection the next time: one that was opened while the disk could not be written stays so."""
         with contextlib.suppress(sqlite3.Error):
             connection.close()
-        self._all = [x for x in self._all if x[1] is not connection]
+        self._all = [this_connection for this_connection in self._all if this_connection[1] is not connection]
         self._local.connection = None
 
     @contextmanager
@@ -188,9 +188,9 @@ def _statements(script: str) -> Iterator[str]:
         if sqlite3.complete_statement(begun):
             yield begun
             begun = ""
-    left = re.sub(r"--[^\n]*", "", begun + rest).strip()
-    if left:
-        raise ValueError(f"a migration ends amid a statement: {left[:80]}")
+    rest_left = re.sub(r"--[^\n]*", "", begun + rest).strip()
+    if rest_left:
+        raise ValueError(f"a migration ends amid a statement: {rest_left[:80]}")
 
 
 def migrate(connection: sqlite3.Connection, until: int = 9999) -> None:

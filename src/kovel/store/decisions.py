@@ -42,10 +42,10 @@ def desk(database: Database, recording: int) -> Desk:
 
 
 def _desk(connection: sqlite3.Connection, recording: int) -> Desk:
-    row = connection.execute("SELECT * FROM tighten WHERE recording = ?", (recording,)).fetchone()
-    if row is None:
+    desk_row = connection.execute("SELECT * FROM tighten WHERE recording = ?", (recording,)).fetchone()
+    if desk_row is None:
         return Desk()
-    rows = connection.execute(
+    decision_rows = connection.execute(
         "SELECT key, taken, start, end FROM tighten_decision WHERE recording = ? ORDER BY key", (recording,)
     ).fetchall()
     kinds = connection.execute("SELECT kind FROM tighten_kind_off WHERE recording = ? ORDER BY kind", (recording,))
@@ -53,12 +53,18 @@ def _desk(connection: sqlite3.Connection, recording: int) -> Desk:
         "SELECT start, end FROM tighten_protected WHERE recording = ? ORDER BY start, end", (recording,)
     )
     return Desk(
-        Settings(row["shortest"], row["before"], row["after"], row["island"], row["threshold"]),
-        [row["key"] for row in rows if row["taken"] == 0],
-        [row["key"] for row in rows if row["taken"] == 1],
+        Settings(
+            desk_row["shortest"], desk_row["before"], desk_row["after"], desk_row["island"], desk_row["threshold"]
+        ),
+        [decision_row["key"] for decision_row in decision_rows if decision_row["taken"] == 0],
+        [decision_row["key"] for decision_row in decision_rows if decision_row["taken"] == 1],
         [kind["kind"] for kind in kinds],
-        {row["key"]: [row["start"], row["end"]] for row in rows if row["start"] is not None},
-        [[x["start"], x["end"]] for x in safe],
+        {
+            decision_row["key"]: [decision_row["start"], decision_row["end"]]
+            for decision_row in decision_rows
+            if decision_row["start"] is not None
+        },
+        [[safe_span["start"], safe_span["end"]] for safe_span in safe],
     )
 
 
@@ -100,51 +106,76 @@ def _put_desk(connection: sqlite3.Connection, recording: int, this_desk: Desk) -
 def undo_desk(database: Database, recording: int) -> bool:
     """Back to the desk before the last change; False if there is none before."""
     with database.write() as connection:
-        row = connection.execute(
+        step_row = connection.execute(
             "SELECT n, value FROM desk_step WHERE recording = ? ORDER BY n DESC LIMIT 1", (recording,)
         ).fetchone()
-        if row is None:
+        if step_row is None:
             return False
-        connection.execute("DELETE FROM desk_step WHERE recording = ? AND n = ?", (recording, row["n"]))
-        d = json.loads(row["value"]) if row["value"] else asdict(Desk())
+        connection.execute("DELETE FROM desk_step WHERE recording = ? AND n = ?", (recording, step_row["n"]))
+        d = json.loads(step_row["value"]) if step_row["value"] else asdict(Desk())
         _put_desk(connection, recording, Desk(Settings(**d.pop("settings")), **d))
     return True
 
 
 def quick(database: Database, recording: int) -> QuickDesk:
     with database.snapshot() as connection:
-        row = connection.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
-        if row is None:
+        quick_row = connection.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
+        if quick_row is None:
             return QuickDesk()
         off = [
-            x[0]
-            for x in connection.execute("SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,))
+            off_row[0]
+            for off_row in connection.execute(
+                "SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,)
+            )
         ]
-    how = Quick(row["before"], row["length"], bool(row["ring"]), row["most"], row["intro"], row["target"])
-    return QuickDesk(how, row["sensitivity"], off, row["music"])
+    how = Quick(
+        quick_row["before"],
+        quick_row["length"],
+        bool(quick_row["ring"]),
+        quick_row["most"],
+        quick_row["intro"],
+        quick_row["target"],
+    )
+    return QuickDesk(how, quick_row["sensitivity"], off, quick_row["music"])
 
 
 def put_quick(database: Database, recording: int, this_desk: QuickDesk) -> None:
-    q = this_desk.how
+    quick_values = this_desk.how
     with database.write() as connection:
         connection.execute("DELETE FROM quick_cut WHERE recording = ?", (recording,))
         connection.execute(
             "INSERT INTO quick_cut VALUES (?,?,?,?,?,?,?,?,?)",
-            (recording, q.before, q.length, q.ring, q.most, q.intro, q.target, this_desk.sensitivity, this_desk.music),
+            (
+                recording,
+                quick_values.before,
+                quick_values.length,
+                quick_values.ring,
+                quick_values.most,
+                quick_values.intro,
+                quick_values.target,
+                this_desk.sensitivity,
+                this_desk.music,
+            ),
         )
         connection.executemany(
-            "INSERT INTO hit_off VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_desk.off)]
+            "INSERT INTO hit_off VALUES (?, ?)",
+            [(recording, off_sample) for off_sample in dict.fromkeys(this_desk.off)],
         )
 
 
 def beats(database: Database, recording: int) -> Beats | None:
     """The beats as the editor corrected them; None while they are as they were found."""
     with database.snapshot() as connection:
-        row = connection.execute("SELECT * FROM beats_corrected WHERE recording = ?", (recording,)).fetchone()
-        if row is None:
+        corrected_row = connection.execute("SELECT * FROM beats_corrected WHERE recording = ?", (recording,)).fetchone()
+        if corrected_row is None:
             return None
-        rows = connection.execute("SELECT sample FROM beat WHERE recording = ? ORDER BY sample", (recording,))
-        return Beats(tuple(row[0] for row in rows), row["tempo"], row["first"], row["bar"])
+        beat_rows = connection.execute("SELECT sample FROM beat WHERE recording = ? ORDER BY sample", (recording,))
+        return Beats(
+            tuple(beat_row[0] for beat_row in beat_rows),
+            corrected_row["tempo"],
+            corrected_row["first"],
+            corrected_row["bar"],
+        )
 
 
 def put_beats(database: Database, recording: int, this_beats: Beats | None) -> None:
@@ -157,7 +188,8 @@ def put_beats(database: Database, recording: int, this_beats: Beats | None) -> N
                 (recording, this_beats.tempo, this_beats.first, this_beats.bar),
             )
             connection.executemany(
-                "INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_beats.beats)]
+                "INSERT INTO beat VALUES (?, ?)",
+                [(recording, beat_sample) for beat_sample in dict.fromkeys(this_beats.beats)],
             )
 
 
@@ -171,8 +203,10 @@ class Match:
 
 def match(database: Database, recording: int) -> Match:
     """Empty where it was not matched by sound."""
-    row = database.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
-    return Match([], []) if row is None else Match(json.loads(row[0]), json.loads(row[1]))
+    match_row = (
+        database.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
+    )
+    return Match([], []) if match_row is None else Match(json.loads(match_row[0]), json.loads(match_row[1]))
 
 
 def put_match(database: Database, recording: int, curve: list[Any], windows: list[Any]) -> None:
@@ -199,8 +233,11 @@ OF_RECORDING = (
 def copy(connection: sqlite3.Connection, ids: dict[int, int]) -> None:
     """All decisions on recordings once more for their copies; music that a quick cut goes to is the copy's as well."""
     for table in OF_RECORDING:
-        found = connection.execute(f"SELECT * FROM {table}").fetchall()
-        for r in found:
-            if r["recording"] in ids:
-                row = [ids.get(r[k]) if k in ("recording", "music") else r[k] for k in r.keys()]  # noqa: SIM118
-                connection.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(row))})", row)
+        rows_found = connection.execute(f"SELECT * FROM {table}").fetchall()
+        for found_row in rows_found:
+            if found_row["recording"] in ids:
+                copied_row = [
+                    ids.get(value) if column_name in ("recording", "music") else value
+                    for column_name, value in dict(found_row).items()
+                ]
+                connection.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(copied_row))})", copied_row)

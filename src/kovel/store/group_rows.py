@@ -36,32 +36,37 @@ def rows_of(connection: sqlite3.Connection, project: int) -> Rows:
 
 
 def _all(connection: sqlite3.Connection, sql: str, project: int) -> list[list[Any]]:
-    return [list(row) for row in connection.execute(sql, (project,))]
+    return [list(group_row) for group_row in connection.execute(sql, (project,))]
 
 
-def put_rows(connection: sqlite3.Connection, project: int, rows: Rows) -> None:
+def put_rows(connection: sqlite3.Connection, project: int, setting_rows: Rows) -> None:
     """Inside a transaction: these instead of those there are. Statements of recordings that are gone are passed
     over."""
     connection.execute("DELETE FROM theme WHERE project = ?", (project,))
     connection.execute("DELETE FROM retold WHERE project = ?", (project,))
     connection.executemany(
         f"INSERT INTO theme (project, {', '.join(THEME)}) VALUES (?,?,?,?,?,?)",
-        [(project, *row) for row in rows["theme"]],
+        [(project, *theme_row) for theme_row in setting_rows["theme"]],
     )
-    there = {row[0] for row in connection.execute("SELECT id FROM recording WHERE project = ?", (project,))}
+    there = {
+        recording_row[0]
+        for recording_row in connection.execute("SELECT id FROM recording WHERE project = ?", (project,))
+    }
     connection.executemany(
         f"INSERT OR REPLACE INTO theme_statement ({', '.join(STATEMENT)}) VALUES (?,?,?,?,?)",
-        [row for row in rows["statement"] if row[0] in there],
+        [statement_row for statement_row in setting_rows["statement"] if statement_row[0] in there],
     )
     connection.executemany(
         f"INSERT INTO retold (project, {', '.join(RETOLD)}) VALUES (?,?,?,?,?,?)",
-        [(project, *row) for row in rows["retold"]],
+        [(project, *retold_row) for retold_row in setting_rows["retold"]],
     )
-    if "bin" in rows:  # a step of before there were any says nothing of them
+    if "bin" in setting_rows:  # a step of before there were any says nothing of them
         connection.execute("DELETE FROM bin WHERE project = ?", (project,))
         connection.executemany(
-            "INSERT INTO bin (id, project, name) VALUES (?,?,?)", [(row[0], project, row[1]) for row in rows["bin"]]
+            "INSERT INTO bin (id, project, name) VALUES (?,?,?)",
+            [(bin_row[0], project, bin_row[1]) for bin_row in setting_rows["bin"]],
         )
         connection.executemany(
-            "INSERT INTO bin_recording VALUES (?,?)", [row for row in rows["binned"] if row[1] in there]
+            "INSERT INTO bin_recording VALUES (?,?)",
+            [binned_row for binned_row in setting_rows["binned"] if binned_row[1] in there],
         )

@@ -36,7 +36,7 @@ class _Step:
 
 def _line(connection: sqlite3.Connection, story: int) -> list[_Step]:
     """The edits that led to what stands now, in their order."""
-    rows = connection.execute(
+    journal_rows = connection.execute(
         "WITH RECURSIVE line(id, depth) AS (SELECT head, 0 FROM story WHERE id = ? UNION ALL"
         " SELECT j.parent, depth + 1 FROM journal j JOIN line ON j.id = line.id)"
         " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY "
@@ -44,8 +44,8 @@ def _line(connection: sqlite3.Connection, story: int) -> list[_Step]:
         (story,),
     )
     return [
-        _Step(i, command, did, editor, by, json.loads(params)["entry"] if command in (UNDO, REDO) else 0)
-        for i, command, did, editor, by, params in rows.fetchall()
+        _Step(entry_id, command, summary, editor, by, json.loads(params)["entry"] if command in (UNDO, REDO) else 0)
+        for entry_id, command, summary, editor, by, params in journal_rows.fetchall()
     ]
 
 
@@ -56,14 +56,14 @@ def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
     undone: list[_Step] = []
     for step in line:
         if step.command == UNDO:
-            done = [x for x in done if x.id != step.of]
+            done = [done_step for done_step in done if done_step.id != step.of]
             undone.append(step)
         elif step.command == REDO:
-            undone = [x for x in undone if x.id != step.of]
+            undone = [undone_step for undone_step in undone if undone_step.id != step.of]
             done.append(step)
         else:
             done.append(step)
-            undone = [x for x in undone if x.editor != step.editor]
+            undone = [undone_step for undone_step in undone if undone_step.editor != step.editor]
     return done, undone
 
 
@@ -73,8 +73,8 @@ def _without(
     """What stands now without one of the edits that led to it, where nothing since builds on that one."""
     before = after = kept_story.story
     for later in reversed(line[line.index(step) :]):
-        row = connection.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
-        before, after = Patch.from_json(json.loads(row["patch"])).inverse().apply(before), before
+        patch_row = connection.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
+        before, after = Patch.from_json(json.loads(patch_row["patch"])).inverse().apply(before), before
     return taken_back(before, after, kept_story.story, recordings.sources(database, kept_story.project))
 
 
@@ -85,8 +85,8 @@ def _turned(
     new = _without(database, connection, kept_story, line, step)
     if new is None:
         return None
-    said = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
-    report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said}")
+    said_command = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
+    report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said_command}")
     write_edit(
         database, connection, kept_story.id, how, {"entry": step.id}, report, Patch.between(kept_story.story, new)
     )
@@ -112,13 +112,13 @@ def undo(database: Database, story: int, revision: int | None = None, others: bo
             done, _ = _in_effect(line)
             if not done:
                 raise Refused("There is nothing to undo.")
-            own = [x for x in done if x.editor == me]
+            own_steps = [done_step for done_step in done if done_step.editor == me]
             if not others:
-                turned = _turned(database, connection, kept, line, own[-1], UNDO) if own else None
+                turned = _turned(database, connection, kept, line, own_steps[-1], UNDO) if own_steps else None
                 if turned is None:
                     mine = (
-                        f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. "
-                        if own
+                        f"Your last edit (“{own_steps[-1].did}”) cannot be undone alone: later ones build on it. "
+                        if own_steps
                         else ""
                     )
                     raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
@@ -147,28 +147,29 @@ def redo(database: Database, story: int, revision: int | None = None, others: bo
     with database.write() as connection:
         kept = load_at(database, connection, story)
         not_stale(database, kept, revision)
-        row = connection.execute(
+        journal_row = connection.execute(
             "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id "
             "DESC LIMIT 1",
             (story,),
         ).fetchone()
-        theirs = row is not None and row["editor"] not in ("", me)
+        theirs = journal_row is not None and journal_row["editor"] not in ("", me)
         turned = None
-        if me and not others and (row is None or theirs):
+        if me and not others and (journal_row is None or theirs):
             line = _line(connection, story)
-            undone = [x for x in _in_effect(line)[1] if x.editor == me]
+            undone = [step_ahead for step_ahead in _in_effect(line)[1] if step_ahead.editor == me]
             turned = _turned(database, connection, kept, line, undone[-1], REDO) if undone else None
             if turned is None and theirs:
                 raise Others(
-                    f"The edit that would be done again is by {row['editor_name'] or 'somebody else'}: “{row['did']}”."
+                    f"The edit that would be done again is by {journal_row['editor_name'] or 'somebody else'}: "
+                    f"“{journal_row['did']}”."
                 )
         if turned is None:
-            if row is None:
+            if journal_row is None:
                 raise Refused("There is nothing to redo.")
-            patch = Patch.from_json(json.loads(row["patch"]))
-            write_rows(connection, story, patch, row["id"])
+            patch = Patch.from_json(json.loads(journal_row["patch"]))
+            write_rows(connection, story, patch, journal_row["id"])
             more = connection.execute(
-                "SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, row["id"])
+                "SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, journal_row["id"])
             ).fetchone()
             now = replace(
                 kept,
@@ -177,7 +178,7 @@ def redo(database: Database, story: int, revision: int | None = None, others: bo
                 can_undo=True,
                 can_redo=more is not None,
             )
-            turned = now, Report(f"Done again: {row['did']}")
+            turned = now, Report(f"Done again: {journal_row['did']}")
     return remembered(database, turned[0]), turned[1]
 
 
@@ -190,21 +191,26 @@ def go_to(database: Database, story: int, entry: int | None, revision: int | Non
     with database.write() as connection:
         kept = load_at(database, connection, story)
         not_stale(database, kept, revision)
-        rows = {
-            row["id"]: row
-            for row in connection.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))
+        journal_rows = {
+            journal_row["id"]: journal_row
+            for journal_row in connection.execute(
+                "SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,)
+            )
         }
-        if entry is not None and entry not in rows:
+        if entry is not None and entry not in journal_rows:
             raise Refused("That edit is not in this story's history.")
         head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
         ahead = [entry]
         while ahead[-1] is not None:
-            ahead.append(rows[ahead[-1]]["parent"])
+            ahead.append(journal_rows[ahead[-1]]["parent"])
         now, steps = kept.story, []
         while head not in ahead:
-            steps.append(Patch.from_json(json.loads(rows[head]["patch"])).inverse())
-            head = rows[head]["parent"]
-        steps += [Patch.from_json(json.loads(rows[i]["patch"])) for i in reversed(ahead[: ahead.index(head)])]
+            steps.append(Patch.from_json(json.loads(journal_rows[head]["patch"])).inverse())
+            head = journal_rows[head]["parent"]
+        steps += [
+            Patch.from_json(json.loads(journal_rows[entry_id]["patch"]))
+            for entry_id in reversed(ahead[: ahead.index(head)])
+        ]
         if not steps:
             raise Refused("The story stands there already.")
         for patch in steps:
@@ -213,9 +219,9 @@ def go_to(database: Database, story: int, entry: int | None, revision: int | Non
         redo = connection.execute(
             "SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)
         ).fetchone()
-    did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
+    summary = f"Back to: {journal_rows[entry]['did']}" if entry is not None else "Back to the beginning"
     new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
-    return remembered(database, new), Report(did)
+    return remembered(database, new), Report(summary)
 
 
 def entries(database: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
@@ -224,27 +230,27 @@ def entries(database: Database, story: int, limit: int = 300) -> list[dict[str, 
     connection = database.read()
     head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
     line = {
-        row[0]
-        for row in connection.execute(
+        line_row[0]
+        for line_row in connection.execute(
             "WITH RECURSIVE line(id) AS (SELECT head FROM story WHERE id = ? UNION ALL"
             " SELECT j.parent FROM journal j JOIN line ON j.id = line.id) SELECT id FROM line",
             (story,),
         )
     }
-    rows = connection.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
+    journal_rows = connection.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
     me = database.editor()[0]
-    out = [
+    listed_entries = [
         {
-            **{k: row[k] for k in ("id", "parent", "at", "did")},
-            "notes": json.loads(row["notes"]),
-            "by": row["editor_name"] if row["editor"] not in ("", me) else "",
+            **{field_name: journal_row[field_name] for field_name in ("id", "parent", "at", "did")},
+            "notes": json.loads(journal_row["notes"]),
+            "by": journal_row["editor_name"] if journal_row["editor"] not in ("", me) else "",
         }
-        for row in rows
+        for journal_row in journal_rows
     ]
-    before = {r["id"]: r for r in out}
-    for r in out:
-        r["in"] = r["id"] in line
-        r["now"] = head is not None and r["id"] == head[0]
-        first = r["parent"]
-        r["branch"] = not r["in"] and (first is None or first in line or first not in before)
-    return out
+    before = {listed_entry["id"]: listed_entry for listed_entry in listed_entries}
+    for listed_entry in listed_entries:
+        listed_entry["in"] = listed_entry["id"] in line
+        listed_entry["now"] = head is not None and listed_entry["id"] == head[0]
+        first = listed_entry["parent"]
+        listed_entry["branch"] = not listed_entry["in"] and (first is None or first in line or first not in before)
+    return listed_entries

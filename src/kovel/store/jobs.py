@@ -93,22 +93,22 @@ class Job:
         return round((time.time() - self.started) * (1 - self.progress) / done)
 
 
-def _job(row: sqlite3.Row) -> Job:
+def _job(job_row: sqlite3.Row) -> Job:
     return Job(
-        row["id"],
-        row["project"],
-        row["recording"],
-        row["kind"],
-        json.loads(row["params"]),
-        JobState(row["state"]),
-        row["progress"],
-        row["started"],
-        row["finished"],
-        row["message"],
-        json.loads(row["result"]) if row["result"] else None,
-        row["attempt"],
-        bool(row["paused"]),
-        row["base"],
+        job_row["id"],
+        job_row["project"],
+        job_row["recording"],
+        job_row["kind"],
+        json.loads(job_row["params"]),
+        JobState(job_row["state"]),
+        job_row["progress"],
+        job_row["started"],
+        job_row["finished"],
+        job_row["message"],
+        json.loads(job_row["result"]) if job_row["result"] else None,
+        job_row["attempt"],
+        bool(job_row["paused"]),
+        job_row["base"],
     )
 
 
@@ -123,16 +123,16 @@ def add(database: Database, project: int, kind: str, params: dict[str, Any], rec
 
 
 def get(database: Database, job: int) -> Job:
-    row = database.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
-    if row is None:
+    job_row = database.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
+    if job_row is None:
         raise Missing("There is no such job.")
-    return _job(row)
+    return _job(job_row)
 
 
 def in_state(database: Database, *states: str) -> list[Job]:
     return [
-        _job(row)
-        for row in database.read().execute(
+        _job(job_row)
+        for job_row in database.read().execute(
             f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states
         )
     ]
@@ -144,29 +144,29 @@ def unfinished(database: Database) -> list[Job]:
 
 
 def of_project(database: Database, project: int, kind: str | None = None) -> list[Job]:
-    rows = database.read().execute(
+    job_rows = database.read().execute(
         "SELECT * FROM job WHERE project = ? AND (? IS NULL OR kind = ?) ORDER BY id DESC", (project, kind, kind)
     )
-    return [_job(row) for row in rows]
+    return [_job(job_row) for job_row in job_rows]
 
 
 def finished(database: Database, kind: str, count: int) -> list[Job]:
     """The last so many of a kind that were done, of all projects."""
-    rows = database.read().execute(
+    job_rows = database.read().execute(
         "SELECT * FROM job WHERE kind = ? AND state = 'done' ORDER BY finished DESC LIMIT ?", (kind, count)
     )
-    return [_job(row) for row in rows]
+    return [_job(job_row) for job_row in job_rows]
 
 
 def latest_of_recordings(database: Database, project: int, *kinds: str) -> dict[int, Job]:
     """The newest job of these kinds (preparing, if none is named) for each recording."""
     marks = ",".join("?" * len(kinds or ("prepare",)))
-    rows = database.read().execute(
+    job_rows = database.read().execute(
         "SELECT * FROM job WHERE id IN (SELECT max(id) FROM job WHERE project = ? AND recording IS NOT NULL"
         f" AND kind IN ({marks}) GROUP BY recording)",
         (project, *(kinds or ("prepare",))),
     )
-    return {row["recording"]: _job(row) for row in rows}
+    return {job_row["recording"]: _job(job_row) for job_row in job_rows}
 
 
 def begin(database: Database, job: int, base: float = 0.0) -> Job | None:
@@ -226,9 +226,9 @@ def pause(database: Database, ids: Sequence[int], paused: bool) -> int:
             connection.execute(
                 "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', "
                 "'working')",
-                (paused, i, paused),
+                (paused, job_id, paused),
             ).rowcount
-            for i in ids
+            for job_id in ids
         )
 
 

@@ -5,8 +5,8 @@ from kovel.store.db import Database
 
 
 def get(database: Database, key: str, default: str = "") -> str:
-    row = database.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
-    return default if row is None else str(row[0])
+    setting_row = database.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
+    return default if setting_row is None else str(setting_row[0])
 
 
 def put(database: Database, key: str, value: str) -> None:

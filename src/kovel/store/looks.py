@@ -14,8 +14,8 @@ MOST = 500
 
 def saved(database: Database) -> dict[str, dict[str, Any]]:
     """Their settings, by name, in order of the alphabet."""
-    rows = database.read().execute("SELECT name, settings FROM looks ORDER BY name").fetchall()
-    return {name: json.loads(settings) for name, settings in rows}
+    look_rows = database.read().execute("SELECT name, settings FROM looks ORDER BY name").fetchall()
+    return {name: json.loads(settings) for name, settings in look_rows}
 
 
 def save(database: Database, name: str, settings: dict[str, Any]) -> str:

@@ -23,19 +23,21 @@ def add(database: Database, recording: int, frame: int, name: str = "") -> Marke
         raise Invalid(f"That lies outside {this_recording.name}.")
     name = clean_name(name, limit=120) if name.strip() else ""
     with steps.step(database, this_recording.project, f"marker on {this_recording.name}") as step:
-        row = fresh(step.c, "marker")
+        marker_id = fresh(step.c, "marker")
         step.c.execute(
-            "INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name)
+            "INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (marker_id, recording, frame, name)
         )
-        mid = step.made("marker", row)
+        mid = step.made("marker", marker_id)
     return get(database, mid)
 
 
 def get(database: Database, marker: int) -> Marker:
-    row = database.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
-    if row is None:
+    marker_row = (
+        database.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
+    )
+    if marker_row is None:
         raise Missing("That marker is not there any more.")
-    return Marker(*row)
+    return Marker(*marker_row)
 
 
 def rename(database: Database, marker: int, name: str) -> Marker:
@@ -56,7 +58,7 @@ def remove(database: Database, marker: int) -> Marker:
 
 
 def of_recording(database: Database, recording: int) -> list[Marker]:
-    rows = database.read().execute(
+    marker_rows = database.read().execute(
         "SELECT id, recording, frame, name FROM marker WHERE recording = ? ORDER BY frame, id", (recording,)
     )
-    return [Marker(*row) for row in rows]
+    return [Marker(*marker_row) for marker_row in marker_rows]

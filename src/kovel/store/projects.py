@@ -46,26 +46,26 @@ class Project:
 
 def clean_name(name: str, what: str = "name", limit: int = NAME_LIMIT) -> str:
     """A name without control characters or outer space; `Invalid` when empty or longer than `limit` characters."""
-    out = " ".join("".join(ch if ch.isprintable() or ch == "\u200d" else " " for ch in name).split())
-    if not out:
+    cleaned_text = " ".join("".join(ch if ch.isprintable() or ch == "\u200d" else " " for ch in name).split())
+    if not cleaned_text:
         raise Invalid(f"Give it a {what}.")
-    if len(out) > limit:
-        raise Invalid(f"That {what} has {len(out)} characters. Please keep it to {limit}.")
-    return out
+    if len(cleaned_text) > limit:
+        raise Invalid(f"That {what} has {len(cleaned_text)} characters. Please keep it to {limit}.")
+    return cleaned_text
 
 
-def _project(row: sqlite3.Row) -> Project:
+def _project(project_row: sqlite3.Row) -> Project:
     return Project(
-        row["id"],
-        row["name"],
-        Rate(row["rate_num"], row["rate_den"]),
-        row["width"],
-        row["height"],
-        row["start_frame"],
-        bool(row["drop_frame"]),
-        row["created"],
-        bool(row["archived"]),
-        row["deleted"] is not None,
+        project_row["id"],
+        project_row["name"],
+        Rate(project_row["rate_num"], project_row["rate_den"]),
+        project_row["width"],
+        project_row["height"],
+        project_row["start_frame"],
+        bool(project_row["drop_frame"]),
+        project_row["created"],
+        bool(project_row["archived"]),
+        project_row["deleted"] is not None,
     )
 
 
@@ -80,15 +80,15 @@ def create(
     """A new project with one empty story."""
     name = clean_name(name)
     try:
-        r = Rate.parse(rate)
+        project_rate = Rate.parse(rate)
     except ValueError as error:
         raise Invalid(str(error)) from None
-    if r not in RATES or size not in SIZES:
+    if project_rate not in RATES or size not in SIZES:
         raise Invalid(f"Choose one of these sizes: {', '.join(SIZES)}.")
-    if drop and not can_drop(r):
-        raise Invalid(f"Drop-frame timecode exists at 29.97 and 59.94 only, not at {r}.")
+    if drop and not can_drop(project_rate):
+        raise Invalid(f"Drop-frame timecode exists at 29.97 and 59.94 only, not at {project_rate}.")
     try:
-        first = parse_entry(start or "0", r, drop=drop)
+        first = parse_entry(start or "0", project_rate, drop=drop)
     except TimeError as error:
         raise Invalid(f"Start timecode: {error}") from None
     if first < 0:
@@ -99,7 +99,7 @@ def create(
             connection.execute(
                 "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES "
                 "(?,?,?,?,?,?,?)",
-                (name, r.num, r.den, w, h, first, drop),
+                (name, project_rate.num, project_rate.den, w, h, first, drop),
             ).lastrowid
             or 0
         )
@@ -110,43 +110,49 @@ def create(
 
 
 def get(database: Database, project: int) -> Project:
-    row = database.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
-    if row is None:
+    project_row = (
+        database.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    )
+    if project_row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    if not _is_whole(row):
+    if not _is_whole(project_row):
         raise Invalid(
-            f"{row['name']} is damaged: its frame rate, size or start is none. "
+            f"{project_row['name']} is damaged: its frame rate, size or start is none. "
             "It can only be deleted, on the start page."
         )
-    return _project(row)
+    return _project(project_row)
 
 
 def name_of(database: Database, project: int) -> str:
     """What a project is called, also one that cannot be read."""
-    row = database.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
-    if row is None:
+    project_row = (
+        database.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    )
+    if project_row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    return str(row["name"])
+    return str(project_row["name"])
 
 
 def listing(database: Database) -> list[Project]:
     """Every project that is not deleted, newest first, archived ones last; without those whose row is none
     (`broken`)."""
-    return [_project(row) for row in _rows(database) if _is_whole(row)]
+    return [_project(project_row) for project_row in _rows(database) if _is_whole(project_row)]
 
 
 def broken(database: Database) -> list[tuple[int, str]]:
     """Projects whose row cannot be read, as earlier versions took them out of archives: (number, name)."""
-    return [(row["id"], str(row["name"])) for row in _rows(database) if not _is_whole(row)]
+    return [
+        (project_row["id"], str(project_row["name"])) for project_row in _rows(database) if not _is_whole(project_row)
+    ]
 
 
 def _rows(database: Database) -> list[sqlite3.Row]:
     return database.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC").fetchall()
 
 
-def _is_whole(row: sqlite3.Row) -> bool:
-    numbers = [row[k] for k in ("rate_num", "rate_den", "width", "height")]
-    return all(type(number) is int and number > 0 for number in numbers) and type(row["start_frame"]) is int
+def _is_whole(project_row: sqlite3.Row) -> bool:
+    numbers = [project_row[field_name] for field_name in ("rate_num", "rate_den", "width", "height")]
+    return all(type(number) is int and number > 0 for number in numbers) and type(project_row["start_frame"]) is int
 
 
 def find(database: Database, name: str) -> Project:
@@ -240,7 +246,8 @@ def duplicate(database: Database, project: int) -> Project:
             connection.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (copied, new, name))
             inside = connection.execute("SELECT recording FROM bin_recording WHERE bin = ?", (bid,)).fetchall()
             connection.executemany(
-                "INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids]
+                "INSERT INTO bin_recording VALUES (?,?)",
+                [(copied, ids[inside_id]) for (inside_id,) in inside if inside_id in ids],
             )
         for (story_id,) in connection.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
@@ -254,11 +261,14 @@ def duplicate(database: Database, project: int) -> Project:
                 "UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy)
             )
             for table in ("piece", "cover", "laid_sound", "seam", "section"):
-                found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (story_id,))
-                names = [d[0] for d in found.description]
+                rows_found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (story_id,))
+                names = [d[0] for d in rows_found.description]
                 copies = [
-                    [copy if name == "story" else ids.get(r[name]) if name == "source" else r[name] for name in names]
-                    for r in found.fetchall()
+                    [
+                        copy if name == "story" else ids.get(found_row[name]) if name == "source" else found_row[name]
+                        for name in names
+                    ]
+                    for found_row in rows_found.fetchall()
                 ]
                 connection.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
     return get(database, new)
@@ -277,6 +287,6 @@ OWNERS = {  # what a request names by its number: which project it is of
 
 def belongs(database: Database, project: int, what: str, number: int) -> None:
     """`Missing` unless a recording, story, job, subclip or marker is one of this project."""
-    row = database.read().execute(OWNERS[what], (number,)).fetchone()
-    if row is None or row[0] != project:
+    owner_row = database.read().execute(OWNERS[what], (number,)).fetchone()
+    if owner_row is None or owner_row[0] != project:
         raise Missing(f"There is no such {what} in the project.")

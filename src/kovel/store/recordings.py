@@ -109,39 +109,41 @@ class Recording:
 
 
 @lru_cache(4096)  # the same row is asked for again and again: by every edit, by every page
-def _recording(row: sqlite3.Row) -> Recording:
+def _recording(recording_row: sqlite3.Row) -> Recording:
     return Recording(
-        row["id"],
-        row["project"],
-        row["path"],
-        row["name"],
-        row["kind"],
-        row["roll"],
-        row["camera"],
-        row["day"],
-        bool(row["aside"]),
-        row["size"],
-        row["checksum"],
-        Rate(row["rate_num"], row["rate_den"]),
-        row["frames"],
-        bool(row["picture"]),
-        bool(row["sound"]),
-        row["width"],
-        row["height"],
-        row["channels"],
-        row["start_timecode"],
-        tuple(json.loads(row["remarks"])),
-        bool(row["ready"]),
-        tuple(json.loads(row["microphones"])),
-        tuple(json.loads(row["heard"])),
-        row["poster"],
-        row["changed"],
-        row["language"],
-        row["spoken"],
-        None if row["sync_set"] is None else Sync(row["sync_set"], row["sync_offset"], row["sync_ppm"]),
-        row["sync_sure"],
-        row["sync_how"],
-        Values.from_json(json.loads(row["settings"])),
+        recording_row["id"],
+        recording_row["project"],
+        recording_row["path"],
+        recording_row["name"],
+        recording_row["kind"],
+        recording_row["roll"],
+        recording_row["camera"],
+        recording_row["day"],
+        bool(recording_row["aside"]),
+        recording_row["size"],
+        recording_row["checksum"],
+        Rate(recording_row["rate_num"], recording_row["rate_den"]),
+        recording_row["frames"],
+        bool(recording_row["picture"]),
+        bool(recording_row["sound"]),
+        recording_row["width"],
+        recording_row["height"],
+        recording_row["channels"],
+        recording_row["start_timecode"],
+        tuple(json.loads(recording_row["remarks"])),
+        bool(recording_row["ready"]),
+        tuple(json.loads(recording_row["microphones"])),
+        tuple(json.loads(recording_row["heard"])),
+        recording_row["poster"],
+        recording_row["changed"],
+        recording_row["language"],
+        recording_row["spoken"],
+        None
+        if recording_row["sync_set"] is None
+        else Sync(recording_row["sync_set"], recording_row["sync_offset"], recording_row["sync_ppm"]),
+        recording_row["sync_sure"],
+        recording_row["sync_how"],
+        Values.from_json(json.loads(recording_row["settings"])),
     )
 
 
@@ -203,30 +205,30 @@ def add(
 
 
 def get(database: Database, recording: int) -> Recording:
-    row = database.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
-    if row is None:
+    recording_row = database.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
+    if recording_row is None:
         raise Missing("There is no such recording in the project.")
-    return _recording(row)
+    return _recording(recording_row)
 
 
 def of_project(database: Database, project: int) -> list[Recording]:
-    rows = database.read().execute(
+    recording_rows = database.read().execute(
         "SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,)
     )
-    return [_recording(row) for row in rows]
+    return [_recording(recording_row) for recording_row in recording_rows]
 
 
 def taken_out(database: Database, project: int) -> list[Recording]:
     """Those that were taken out of a project and can be brought back, the last one first."""
-    rows = database.read().execute(
+    recording_rows = database.read().execute(
         "SELECT * FROM recording WHERE project = ? AND gone IS NOT NULL ORDER BY gone DESC, id", (project,)
     )
-    return [_recording(row) for row in rows]
+    return [_recording(recording_row) for recording_row in recording_rows]
 
 
 def all_ids(database: Database) -> set[int]:
     """Every recording there is, those of deleted projects too: these can be brought back."""
-    return {row[0] for row in database.read().execute("SELECT id FROM recording")}
+    return {recording_row[0] for recording_row in database.read().execute("SELECT id FROM recording")}
 
 
 def sources(database: Database, project: int) -> dict[int, Source]:
@@ -235,10 +237,10 @@ def sources(database: Database, project: int) -> dict[int, Source]:
 
 def in_stories(database: Database) -> set[int]:
     """Recordings that any story uses."""
-    rows = database.read().execute(
+    source_rows = database.read().execute(
         "SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound"
     )
-    return {row[0] for row in rows}
+    return {source_row[0] for source_row in source_rows}
 
 
 def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
@@ -250,9 +252,9 @@ def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
         raise Invalid(f"A recording is one of: {', '.join(RECORDING_KINDS)}.")
     if fields.get("language", "") not in ("", *NAMES):
         raise Invalid("That is no language that can be heard.")
-    for k in ("roll", "camera", "day"):
-        if k in fields:
-            fields[k] = str(fields[k]).strip()[:40]
+    for field_name in ("roll", "camera", "day"):
+        if field_name in fields:
+            fields[field_name] = str(fields[field_name]).strip()[:40]
     return fields
 
 
@@ -262,16 +264,16 @@ def update(database: Database, recording: int, **fields: str | int) -> Recording
 
 
 def update_all(
-    database: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]], did: str = ""
+    database: Database, changed_recordings: Sequence[tuple[int, Mapping[str, str | int]]], did: str = ""
 ) -> list[Recording]:
     """Change several recordings of one project: clean values, as `update` makes them. One undoable step of the log."""
-    found = [get(database, i) for i, _ in rows]
-    if not found:
+    recordings_found = [get(database, recording_id) for recording_id, _ in changed_recordings]
+    if not recordings_found:
         raise Invalid("Choose one or more recordings.")
-    with steps.step(database, found[0].project, did or f"{found[0].name} changed") as step:
-        for i, fields in rows:
-            step.update(i, fields)
-    return [get(database, i) for i, _ in rows]
+    with steps.step(database, recordings_found[0].project, did or f"{recordings_found[0].name} changed") as step:
+        for recording_id, fields in changed_recordings:
+            step.update(recording_id, fields)
+    return [get(database, recording_id) for recording_id, _ in changed_recordings]
 
 
 def set_value(database: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
@@ -281,13 +283,13 @@ def set_value(database: Database, recording: int, setting: str, value: object) -
         this_recording = get(database, recording)
         new = on_recording(this_recording.source, setting, value)
         this_setting = SETTINGS[setting]
-        did = (
+        summary = (
             f"{this_recording.name}: {this_setting.label.lower()} "
             f"{'taken back' if value is None else this_setting.says(new[setting])}"
         )
-        with steps.step(database, this_recording.project, did) as step:
+        with steps.step(database, this_recording.project, summary) as step:
             step.set(recording, json.dumps(new.to_json()))
-    return get(database, recording), did
+    return get(database, recording), summary
 
 
 def reorder(database: Database, recording: int, before: int | None) -> None:
@@ -299,13 +301,14 @@ def reorder(database: Database, recording: int, before: int | None) -> None:
     rest.insert(len(rest) if before is None else rest.index(before), recording)
     with database.write() as connection:
         connection.executemany(
-            "UPDATE recording SET ordinal = ? WHERE id = ?", [(index, x) for index, x in enumerate(rest)]
+            "UPDATE recording SET ordinal = ? WHERE id = ?",
+            [(index, recording_id) for index, recording_id in enumerate(rest)],
         )
 
 
 def all_paths(database: Database) -> list[str]:
     """Where the files of all recordings of all projects lie."""
-    return [row["path"] for row in database.read().execute("SELECT DISTINCT path FROM recording")]
+    return [path_row["path"] for path_row in database.read().execute("SELECT DISTINCT path FROM recording")]
 
 
 def set_ready(database: Database, recording: int) -> None:
@@ -357,15 +360,17 @@ def bring_back(database: Database, recording: int) -> Recording:
 def forget(database: Database, ids: Sequence[int]) -> None:
     """Take recordings away for good that were taken out."""
     with database.write() as connection:
-        connection.executemany("DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(i,) for i in ids])
+        connection.executemany(
+            "DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(recording_id,) for recording_id in ids]
+        )
 
 
 def clock_of(database: Database, project: int) -> Rate:
     """The project's rate, on which all positions inside its recordings are counted."""
-    row = database.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
-    if row is None:
+    clock_row = database.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
+    if clock_row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    return Rate(*row)
+    return Rate(*clock_row)
 
 
 def set_heard(database: Database, recording: int, heard: Sequence[int]) -> None:
@@ -420,10 +425,10 @@ def replace_file(database: Database, recording: int, path: str, facts: Mapping[s
         )
 
 
-def set_sync(database: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
+def set_sync(database: Database, sync_rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
     """Put recordings on the clock of a sync set, or (None) take them out: (recording, place, how sure, how found)."""
     with database.write() as connection:
-        for recording, sync, sure, how in rows:
+        for recording, sync, sure, how in sync_rows:
             where = (None, 0, 0.0) if sync is None else (sync.set, sync.offset, sync.ppm)
             connection.execute(
                 "UPDATE recording SET sync_set = ?, sync_offset = ?, sync_ppm = ?, sync_sure = ?, sync_how = ? WHERE "

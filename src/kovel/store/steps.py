@@ -105,8 +105,8 @@ def _flat(word: Word) -> list[Any]:
 def _rows(connection: sqlite3.Connection, table: str, ids: Sequence[int]) -> dict[int, list[Any]]:
     cols, marks = ", ".join(TABLES[table]), ",".join("?" * len(ids))
     return {
-        row["id"]: list(row)
-        for row in connection.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))
+        table_row["id"]: list(table_row)
+        for table_row in connection.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))
     }
 
 
@@ -114,23 +114,26 @@ def _rows(connection: sqlite3.Connection, table: str, ids: Sequence[int]) -> dic
 def step(database: Database, project: int, did: str) -> Iterator[Step]:
     """One undoable change of the log, in one transaction."""
     with database.write() as connection:
-        s = Step(connection)
-        yield s
+        this_step = Step(connection)
+        yield this_step
         change: dict[str, Any] = {}
         for table in TABLES:
-            if s.ids[table]:
-                after = _rows(connection, table, sorted(s.ids[table]))
-                change[table] = [[i, s.rows[table].get(i), after.get(i)] for i in sorted(s.ids[table])]
-        if s.words:
-            change["words"] = s.words
-        if s.settings:
-            change["settings"] = s.settings
-        if s.out:
-            change["out"] = s.out
-        if s.fields:
-            change["fields"] = [[key, old, new] for key, (old, new) in s.fields.items()]
-        if s.grouped:
-            change["groups"] = {"old": s.grouped[1], "new": rows_of(connection, s.grouped[0])}
+            if this_step.ids[table]:
+                after = _rows(connection, table, sorted(this_step.ids[table]))
+                change[table] = [
+                    [row_id, this_step.rows[table].get(row_id), after.get(row_id)]
+                    for row_id in sorted(this_step.ids[table])
+                ]
+        if this_step.words:
+            change["words"] = this_step.words
+        if this_step.settings:
+            change["settings"] = this_step.settings
+        if this_step.out:
+            change["out"] = this_step.out
+        if this_step.fields:
+            change["fields"] = [[key, old, new] for key, (old, new) in this_step.fields.items()]
+        if this_step.grouped:
+            change["groups"] = {"old": this_step.grouped[1], "new": rows_of(connection, this_step.grouped[0])}
         connection.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
         connection.execute(
             "INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change))
@@ -142,21 +145,23 @@ def undo_or_redo(database: Database, project: int, redo: bool = False) -> tuple[
     touched. Raises `Invalid` where there is none, `Missing` where its recording is gone."""
     with database.write() as connection:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
-        row = connection.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
-        if row is None:
+        step_row = connection.execute(
+            f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)
+        ).fetchone()
+        if step_row is None:
             raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in the log.")
-        change = json.loads(row["change"])
+        change = json.loads(step_row["change"])
         touched = _put_rows(connection, change, redo)
         for kind, put in PUT.items():
             if kept := change.get(kind):
                 touched.add(put(connection, kept, redo))
-        for i, was, now in change.get("fields", ()):
-            _put_fields(connection, i, now if redo else was)
-            touched.add(i)
+        for row_id, was, now in change.get("fields", ()):
+            _put_fields(connection, row_id, now if redo else was)
+            touched.add(row_id)
         if groups := change.get("groups"):
             put_rows(connection, project, groups["new" if redo else "old"])
-        connection.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
-    return row["did"], sorted(touched)
+        connection.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, step_row["id"]))
+    return step_row["did"], sorted(touched)
 
 
 def _is_there(connection: sqlite3.Connection, recording: int) -> bool:
@@ -168,10 +173,10 @@ def _put_rows(connection: sqlite3.Connection, change: dict[str, Any], redo: bool
     """Rows of the log's tables as they were, or are to be again; the recordings they belong to."""
     touched: set[int] = set()
     for table, columns in TABLES.items():
-        for i, before, after in change.get(table, ()):
+        for row_id, before, after in change.get(table, ()):
             put = after if redo else before
-            touched |= {row[1] for row in (before, after) if row}
-            connection.execute(f"DELETE FROM {table} WHERE id = ?", (i,))
+            touched |= {step_row[1] for step_row in (before, after) if step_row}
+            connection.execute(f"DELETE FROM {table} WHERE id = ?", (row_id,))
             if put and _is_there(connection, put[1]):
                 places = ",".join("?" * len(columns))
                 connection.execute(f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({places})", put)
@@ -183,7 +188,7 @@ def _put_words(connection: sqlite3.Connection, words: dict[str, Any], redo: bool
     old, new = (words["old"], words["new"]) if redo else (words["new"], words["old"])
     if not _is_there(connection, words["recording"]):
         raise Missing("That recording is not in the project any more.")
-    write_words(connection, words["recording"], words["at"], len(old), [Word(*row) for row in new])
+    write_words(connection, words["recording"], words["at"], len(old), [Word(*word_row) for word_row in new])
     return int(words["recording"])
 
 

@@ -42,7 +42,7 @@ class Kept:
 
 def current(database: Database, project: int) -> int:
     """The story of a project that is open."""
-    row = (
+    story_row = (
         database.read()
         .execute(
             "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, "
@@ -51,9 +51,9 @@ def current(database: Database, project: int) -> int:
         )
         .fetchone()
     )
-    if row is None:
+    if story_row is None:
         raise Missing("This project has no story.")
-    return int(row[0])
+    return int(story_row[0])
 
 
 def put_in(database: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
@@ -72,21 +72,27 @@ def load(database: Database, story: int) -> Kept:
 def load_at(database: Database, connection: sqlite3.Connection, story: int) -> Kept:
     """The story at the revision this connection sees; its rows are read only when that is another one than last
     time."""
-    row = connection.execute(
+    story_row = connection.execute(
         "SELECT s.*, p.rate_num, p.rate_den FROM story s JOIN project p ON p.id = s.project WHERE s.id = ?", (story,)
     ).fetchone()
-    if row is None:
+    if story_row is None:
         raise Missing("There is no such story. It may have been deleted.")
     revision, known = database.stories.get(story, (-1, None))
-    if known is None or revision != row["revision"]:
-        known = _rows(connection, story, row)
-        database.stories[story] = (row["revision"], known)
+    if known is None or revision != story_row["revision"]:
+        known = _rows(connection, story, story_row)
+        database.stories[story] = (story_row["revision"], known)
     redo = connection.execute(
         "SELECT 1 FROM journal WHERE story = ? AND (parent IS ? OR command = ? AND editor = ?) LIMIT 1",
-        (story, row["head"], UNDO, database.editor()[0]),
+        (story, story_row["head"], UNDO, database.editor()[0]),
     ).fetchone()
     return Kept(
-        row["id"], row["project"], row["name"], row["revision"], known, row["head"] is not None, redo is not None
+        story_row["id"],
+        story_row["project"],
+        story_row["name"],
+        story_row["revision"],
+        known,
+        story_row["head"] is not None,
+        redo is not None,
     )
 
 
@@ -117,16 +123,21 @@ _TABLES = {
 _OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row
 
 
-def _rows(connection: sqlite3.Connection, story: int, row: sqlite3.Row) -> Story:
+def _rows(connection: sqlite3.Connection, story: int, story_row: sqlite3.Row) -> Story:
     parts: dict[str, Any] = {}
     for part, t in _TABLES.items():
         skip = {"story", "ordinal", "loose"}
-        rows = connection.execute(f"SELECT * FROM {t.name} WHERE {t.where} ORDER BY ordinal", (story,))
-        keep = [index for index, d in enumerate(rows.description) if d[0] not in skip]
-        parts[part] = tuple(ROWS[part][1](_from_sql(part, [row[i] for i in keep])) for row in rows)
-    parts |= {name: frozenset(json.loads(row[name])) for name in SETS} | {name: row[name] for name in NUMBERS}
-    parts |= {name: values_from(json.loads(row[name])) for name in VALUES}
-    return Story(Rate(row["rate_num"], row["rate_den"]), **parts)
+        stored_rows = connection.execute(f"SELECT * FROM {t.name} WHERE {t.where} ORDER BY ordinal", (story,))
+        keep = [index for index, d in enumerate(stored_rows.description) if d[0] not in skip]
+        parts[part] = tuple(
+            ROWS[part][1](_from_sql(part, [stored_row[part_index] for part_index in keep]))
+            for stored_row in stored_rows
+        )
+    parts |= {name: frozenset(json.loads(story_row[name])) for name in SETS} | {
+        name: story_row[name] for name in NUMBERS
+    }
+    parts |= {name: values_from(json.loads(story_row[name])) for name in VALUES}
+    return Story(Rate(story_row["rate_num"], story_row["rate_den"]), **parts)
 
 
 def _from_sql(part: str, row: list[Any]) -> list[Any]:
@@ -138,14 +149,14 @@ def _from_sql(part: str, row: list[Any]) -> list[Any]:
 
 
 def _to_sql(story: int, t: _Table, ordinal: int, part: str, x: Any) -> tuple[Any, ...]:
-    row = ROWS[part][0](x)
+    stored_row = ROWS[part][0](x)
     if part == "pieces":
-        row[4] = row[4] and json.dumps(row[4])
+        stored_row[4] = stored_row[4] and json.dumps(stored_row[4])
     if part in _OWN:
-        row[-1] = json.dumps(row[-1])
+        stored_row[-1] = json.dumps(stored_row[-1])
     if part == "transitions":
-        return (story, ordinal, *row)
-    return (story, row[0], *(() if t.loose is None else (t.loose,)), ordinal, *row[1:])
+        return (story, ordinal, *stored_row)
+    return (story, stored_row[0], *(() if t.loose is None else (t.loose,)), ordinal, *stored_row[1:])
 
 
 def _plain(key: str, value: Any) -> Any:
@@ -169,9 +180,13 @@ def write_rows(connection: sqlite3.Connection, story: int, patch: Patch, head: i
                 f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?",
                 (grow, story, change.index + len(change.old)),
             )
-        rows = [_to_sql(story, t, change.index + index, part, x) for index, x in enumerate(change.new)]
-        if rows:
-            connection.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
+        written_rows = [
+            _to_sql(story, t, change.index + index, part, new_item) for index, new_item in enumerate(change.new)
+        ]
+        if written_rows:
+            connection.executemany(
+                f"INSERT INTO {t.name} VALUES ({','.join('?' * len(written_rows[0]))})", written_rows
+            )
     connection.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))
     for name, (_, now) in patch.values.items():
         connection.execute(f"UPDATE story SET {name} = ? WHERE id = ?", (_plain(name, now), story))
@@ -216,11 +231,16 @@ def write_edit(
 ) -> None:
     """Write an edit: its entry in the journal, and the rows that it changes."""
     head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
-    told = json.dumps(params), report.did, json.dumps(report.notes), json.dumps(patch.to_json(), separators=(",", ":"))
+    told_values = (
+        json.dumps(params),
+        report.did,
+        json.dumps(report.notes),
+        json.dumps(patch.to_json(), separators=(",", ":")),
+    )
     entry = connection.execute(
         "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES "
         "(?,?,?,?,?,?,?,?,?)",
-        (story, head, name, *told, *database.editor()),
+        (story, head, name, *told_values, *database.editor()),
     ).lastrowid
     write_rows(connection, story, patch, entry)
 
@@ -244,8 +264,8 @@ def preview(database: Database, story: int, name: str, params: Mapping[str, Any]
 
 def of_project(database: Database, project: int) -> list[Kept]:
     """All stories of a project, in the order they were made."""
-    rows = database.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
-    return [load(database, row[0]) for row in rows]
+    story_rows = database.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
+    return [load(database, story_row[0]) for story_row in story_rows]
 
 
 def _name(name: str) -> str:
@@ -258,15 +278,15 @@ def _name(name: str) -> str:
 def create(database: Database, project: int, name: str, of: int | None = None) -> int:
     """A new story, empty or a copy of another one as it stands (whose history stays with it); it is opened."""
     with database.write() as connection:
-        made = fresh(connection, "story")
-        connection.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
+        story_id = fresh(connection, "story")
+        connection.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (story_id, project, _name(name)))
         if of is not None:
             old = load_at(database, connection, of)
             if old.project != project:
                 raise Missing("There is no such story in the project.")
-            write_rows(connection, made, Patch.between(Story(old.story.rate), old.story), None)
-        connection.execute("UPDATE project SET story = ? WHERE id = ?", (made, project))
-    return int(made)
+            write_rows(connection, story_id, Patch.between(Story(old.story.rate), old.story), None)
+        connection.execute("UPDATE project SET story = ? WHERE id = ?", (story_id, project))
+    return int(story_id)
 
 
 PROPOSED = "proposed"  # and for one that Kovel proposed
@@ -287,39 +307,39 @@ def create_with(
     held(story)
     with database.write() as connection:
         was = connection.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
-        made = create(database, project, name)
+        story_id = create(database, project, name)
         if how == PROPOSED:
             connection.execute("UPDATE project SET story = ? WHERE id = ?", (was, project))
         empty = Story(story.rate)
         patch = Patch.between(empty, story)
         entry = connection.execute(
             "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,?,'{}',?,?,?)",
-            (made, how, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
+            (story_id, how, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
         ).lastrowid
-        write_rows(connection, made, patch, entry)
-    return made
+        write_rows(connection, story_id, patch, entry)
+    return story_id
 
 
 def not_taken(database: Database, story: int) -> list[str]:
     """What could not be taken of the file that a story was brought in from."""
-    row = (
+    notes_row = (
         database.read()
         .execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN))
         .fetchone()
     )
-    notes: list[str] = json.loads(row[0]) if row else []
+    notes: list[str] = json.loads(notes_row[0]) if notes_row else []
     return notes
 
 
 def proposed(database: Database, project: int) -> list[tuple[int, str, list[str]]]:
     """Stories that were proposed and are still there, the newest first: number, name, why each piece was in it."""
-    rows = database.read().execute(
+    story_rows = database.read().execute(
         "SELECT s.id, s.name, j.notes FROM story s JOIN journal j ON j.story = s.id WHERE s.project = ? AND j.command "
         "= ?"
         " ORDER BY s.id DESC",
         (project, PROPOSED),
     )
-    return [(row[0], row[1], json.loads(row[2])) for row in rows]
+    return [(story_row[0], story_row[1], json.loads(story_row[2])) for story_row in story_rows]
 
 
 def open_story(database: Database, project: int, story: int) -> None:
@@ -339,7 +359,7 @@ def delete(database: Database, project: int, story: int) -> None:
     """Delete a story with its history; the last one stays."""
     database.guard(story)
     with database.write() as connection:
-        all_ = [row[0] for row in connection.execute("SELECT id FROM story WHERE project = ?", (project,))]
+        all_ = [story_row[0] for story_row in connection.execute("SELECT id FROM story WHERE project = ?", (project,))]
         if story not in all_:
             raise Missing("There is no such story in the project.")
         if len(all_) < 2:

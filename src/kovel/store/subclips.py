@@ -31,18 +31,18 @@ class Subclip:
         return self.start + self.length
 
 
-def _subclip(row: sqlite3.Row) -> Subclip:
-    tags = tuple(filter(None, row["tags"].split(",")))
+def _subclip(subclip_row: sqlite3.Row) -> Subclip:
+    tags = tuple(filter(None, subclip_row["tags"].split(",")))
     return Subclip(
-        row["id"],
-        row["recording"],
-        row["name"],
-        row["start"],
-        row["length"],
-        row["note"],
+        subclip_row["id"],
+        subclip_row["recording"],
+        subclip_row["name"],
+        subclip_row["start"],
+        subclip_row["length"],
+        subclip_row["note"],
         tags,
-        row["verdict"],
-        row["board"],
+        subclip_row["verdict"],
+        subclip_row["board"],
     )
 
 
@@ -75,11 +75,11 @@ def check(recording: recordings.Recording, total: int, new: New) -> None:
         raise Invalid("A verdict is keep, maybe or drop.")
 
 
-def add_all(database: Database, project: int, rows: Sequence[New], did: str) -> list[Subclip]:
+def add_all(database: Database, project: int, new_subclips: Sequence[New], did: str) -> list[Subclip]:
     """Keep several ranges in one undoable step; `Invalid` and none is kept if one cannot be."""
     frame_rate = recordings.clock_of(database, project)
     known = {recording.id: recording for recording in recordings.of_project(database, project)}
-    for new in rows:
+    for new in new_subclips:
         if new.recording not in known:
             raise Missing("There is no such recording in the project.")
         check(known[new.recording], known[new.recording].length(frame_rate), new)
@@ -88,15 +88,15 @@ def add_all(database: Database, project: int, rows: Sequence[New], did: str) -> 
     )  # names are numbered on from these
     ids = []
     with steps.step(database, project, did) as step:
-        for new in rows:
+        for new in new_subclips:
             counts[new.recording] = counts.get(new.recording, 0) + 1
             name = clean_name(new.name or f"{known[new.recording].name[:100]} {counts[new.recording]}", limit=120)
-            row = fresh(step.c, "subclip")
+            subclip_id = fresh(step.c, "subclip")
             step.c.execute(
                 "INSERT INTO subclip (id, recording, name, start, length, note, tags, verdict) VALUES "
                 "(?,?,?,?,?,?,?,?)",
                 (
-                    row,
+                    subclip_id,
                     new.recording,
                     name,
                     new.start,
@@ -106,8 +106,8 @@ def add_all(database: Database, project: int, rows: Sequence[New], did: str) -> 
                     new.verdict,
                 ),
             )
-            ids.append(step.made("subclip", row))
-    return [get(database, i) for i in ids]
+            ids.append(step.made("subclip", subclip_id))
+    return [get(database, subclip_id) for subclip_id in ids]
 
 
 def add(
@@ -123,37 +123,39 @@ def add(
 ) -> Subclip:
     """Keep [start, end) of a recording, in project frames on its clock."""
     project = recordings.get(database, recording).project
-    (made,) = add_all(database, project, [New(recording, start, end, name, note, tags, verdict)], name or "range kept")
-    return made
+    (subclip_id,) = add_all(
+        database, project, [New(recording, start, end, name, note, tags, verdict)], name or "range kept"
+    )
+    return subclip_id
 
 
 def get(database: Database, subclip: int) -> Subclip:
-    row = database.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
-    if row is None:
+    subclip_row = database.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
+    if subclip_row is None:
         raise Missing("That subclip is not there any more.")
-    return _subclip(row)
+    return _subclip(subclip_row)
 
 
 def _cleaned(fields: dict[str, str | int | float | None]) -> dict[str, str | int | float | None]:
     """What is to be changed, as it is kept. Raises `Invalid`."""
     if set(fields) - {"name", "note", "tags", "verdict", "start", "length", "board", "add_tags"}:
         raise Invalid("That cannot be changed on a subclip.")
-    out = dict(fields)
-    if "name" in out:
-        out["name"] = clean_name(str(out["name"]), limit=120)
-    if "note" in out:
-        out["note"] = str(out["note"]).strip()[:2000]
-    if "tags" in out:
-        out["tags"] = clean_tags(str(out["tags"]))
-    if out.get("verdict", "keep") not in VERDICTS:
+    cleaned_fields = dict(fields)
+    if "name" in cleaned_fields:
+        cleaned_fields["name"] = clean_name(str(cleaned_fields["name"]), limit=120)
+    if "note" in cleaned_fields:
+        cleaned_fields["note"] = str(cleaned_fields["note"]).strip()[:2000]
+    if "tags" in cleaned_fields:
+        cleaned_fields["tags"] = clean_tags(str(cleaned_fields["tags"]))
+    if cleaned_fields.get("verdict", "keep") not in VERDICTS:
         raise Invalid("A verdict is keep, maybe or drop.")
-    return out
+    return cleaned_fields
 
 
 def update(database: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
     """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds
     to theirs."""
-    old = [get(database, i) for i in ids]
+    old = [get(database, subclip_id) for subclip_id in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
     fields = _cleaned(fields)
@@ -179,11 +181,11 @@ def update(database: Database, ids: Sequence[int], **fields: str | int | float |
                     f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?",
                     (*put.values(), subclip.id),
                 )
-    return [get(database, i) for i in ids]
+    return [get(database, subclip_id) for subclip_id in ids]
 
 
 def remove(database: Database, ids: Sequence[int]) -> list[Subclip]:
-    old = [get(database, i) for i in ids]
+    old = [get(database, subclip_id) for subclip_id in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
@@ -191,7 +193,7 @@ def remove(database: Database, ids: Sequence[int]) -> list[Subclip]:
         database, recordings.get(database, old[0].recording).project, f"{what} taken out of the log"
     ) as step:
         step.before("subclip", list(ids))
-        step.c.executemany("DELETE FROM subclip WHERE id = ?", [(i,) for i in ids])
+        step.c.executemany("DELETE FROM subclip WHERE id = ?", [(subclip_id,) for subclip_id in ids])
     return old
 
 
@@ -201,9 +203,10 @@ def arrange(database: Database, project: int, ids: Sequence[int]) -> None:
     changed = [key for key, subclip in here.items() if subclip.board is not None or key in ids]
     with steps.step(database, project, "storyboard arranged") as step:
         step.before("subclip", changed)
-        step.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(i,) for i in changed])
+        step.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(subclip_id,) for subclip_id in changed])
         step.c.executemany(
-            "UPDATE subclip SET board = ? WHERE id = ?", [(index, i) for index, i in enumerate(ids) if i in here]
+            "UPDATE subclip SET board = ? WHERE id = ?",
+            [(index, subclip_id) for index, subclip_id in enumerate(ids) if subclip_id in here],
         )
 
 
@@ -215,26 +218,27 @@ def on_board(database: Database, project: int) -> list[Subclip]:
 
 
 def of_recording(database: Database, recording: int) -> list[Subclip]:
-    rows = database.read().execute(
+    subclip_rows = database.read().execute(
         f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,)
     )
-    return [_subclip(row) for row in rows]
+    return [_subclip(subclip_row) for subclip_row in subclip_rows]
 
 
 def of_project(database: Database, project: int) -> list[Subclip]:
-    cols = ", ".join(f"s.{c}" for c in COLUMNS.split(", "))
-    rows = database.read().execute(
+    cols = ", ".join(f"s.{column_name}" for column_name in COLUMNS.split(", "))
+    subclip_rows = database.read().execute(
         f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL "
         "ORDER BY r.ordinal, s.start, s.id",
         (project,),
     )
-    return [_subclip(row) for row in rows]
+    return [_subclip(subclip_row) for subclip_row in subclip_rows]
 
 
-def reshape(database: Database, project: int, rows: Sequence[tuple[int, int, int]], did: str) -> None:
+def reshape(database: Database, project: int, changed_subclips: Sequence[tuple[int, int, int]], did: str) -> None:
     """New edges (subclip, start, end) for several subclips, in one undoable step."""
     with steps.step(database, project, did) as step:
-        step.before("subclip", [i for i, _, _ in rows])
+        step.before("subclip", [subclip_id for subclip_id, _, _ in changed_subclips])
         step.c.executemany(
-            "UPDATE subclip SET start = ?, length = ? WHERE id = ?", [(start, end - start, i) for i, start, end in rows]
+            "UPDATE subclip SET start = ?, length = ? WHERE id = ?",
+            [(start, end - start, subclip_id) for subclip_id, start, end in changed_subclips],
         )

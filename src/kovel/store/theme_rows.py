@@ -39,19 +39,22 @@ class Judged:
 
 
 def listing(database: Database, project: int) -> list[Theme]:
-    rows = database.read().execute(
+    theme_rows = database.read().execute(
         "SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,)
     )
-    return [Theme(row[0], row[1], bool(row[2]), bool(row[3])) for row in rows]
+    return [Theme(theme_row[0], theme_row[1], bool(theme_row[2]), bool(theme_row[3])) for theme_row in theme_rows]
 
 
 def placed(database: Database, project: int) -> list[Placed]:
-    rows = database.read().execute(
+    statement_rows = database.read().execute(
         "SELECT s.recording, s.start, s.end, s.theme, s.own FROM theme_statement s JOIN theme t ON t.id = s.theme"
         " WHERE t.project = ? ORDER BY s.recording, s.start",
         (project,),
     )
-    return [Placed(row[0], row[1], row[2], row[3], bool(row[4])) for row in rows]
+    return [
+        Placed(statement_row[0], statement_row[1], statement_row[2], statement_row[3], bool(statement_row[4]))
+        for statement_row in statement_rows
+    ]
 
 
 def get(database: Database, project: int, theme: int) -> Theme:
@@ -78,7 +81,7 @@ def put(database: Database, project: int, groups: Sequence[Group]) -> None:
         last = connection.execute(
             "SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)
         ).fetchone()[0]
-        for theme, name, rows in groups:
+        for theme, name, statement_rows in groups:
             if theme is None:
                 theme, last = fresh(connection, "theme"), last + 1
                 connection.execute(
@@ -86,7 +89,7 @@ def put(database: Database, project: int, groups: Sequence[Group]) -> None:
                 )
             connection.executemany(
                 "INSERT OR REPLACE INTO theme_statement (recording, start, end, theme) VALUES (?,?,?,?)",
-                [(*row, theme) for row in rows],
+                [(*statement_row, theme) for statement_row in statement_rows],
             )
 
 
@@ -95,20 +98,21 @@ def grouping(database: Database, project: int) -> Iterator[None]:
     """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one
     undoable step."""
     with _changed(database, project, "statements grouped into themes") as step:
-        own = "SELECT id FROM theme WHERE project = ? AND NOT own"
-        step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
+        own_condition = "SELECT id FROM theme WHERE project = ? AND NOT own"
+        step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own_condition})", (project,))
         step.c.execute(
-            f"DELETE FROM theme WHERE id IN ({own}) AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = "
+            f"DELETE FROM theme WHERE id IN ({own_condition}) "
+            "AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = "
             "theme.id)",
             (project,),
         )
         yield
 
 
-def reshape(database: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
+def reshape(database: Database, changed_statements: Sequence[tuple[int, int, int, int]]) -> None:
     """Statements whose edges are others now: (recording, start, new start, new end)."""
     with database.write() as connection:
-        for recording, was, start, end in rows:
+        for recording, was, start, end in changed_statements:
             connection.execute(
                 "UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
                 (start, end, recording, was),
@@ -125,30 +129,33 @@ def rename(database: Database, project: int, theme: int, name: str) -> str:
 
 def set_aside(database: Database, project: int, themes: Sequence[int]) -> bool:
     """Set themes aside, or take them up again where the first of them is aside; which of the two it was."""
-    rows = [get(database, project, t) for t in dict.fromkeys(themes)]
-    if not rows:
+    chosen_themes = [get(database, project, t) for t in dict.fromkeys(themes)]
+    if not chosen_themes:
         raise Invalid("Choose one or more themes.")
-    aside = not rows[0].aside
+    aside = not chosen_themes[0].aside
     with _changed(
         database,
         project,
-        f"{len(rows)} theme{'s' if len(rows) != 1 else ''} {'set aside' if aside else 'taken up again'}",
+        f"{len(chosen_themes)} theme{'s' if len(chosen_themes) != 1 else ''} "
+        f"{'set aside' if aside else 'taken up again'}",
     ) as step:
-        step.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, theme.id) for theme in rows])
+        step.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, theme.id) for theme in chosen_themes])
     return aside
 
 
 def merge(database: Database, project: int, themes: Sequence[int]) -> Theme:
     """Several themes become the first of them."""
-    rows = [get(database, project, t) for t in dict.fromkeys(themes)]
-    if len(rows) < 2:
+    chosen_themes = [get(database, project, t) for t in dict.fromkeys(themes)]
+    if len(chosen_themes) < 2:
         raise Invalid("Choose two or more themes to make them one.")
-    with _changed(database, project, f"{len(rows)} themes made one: {rows[0].name}") as step:
-        for theme in rows[1:]:
-            step.c.execute("UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (rows[0].id, theme.id))
+    with _changed(database, project, f"{len(chosen_themes)} themes made one: {chosen_themes[0].name}") as step:
+        for theme in chosen_themes[1:]:
+            step.c.execute(
+                "UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (chosen_themes[0].id, theme.id)
+            )
             step.c.execute("DELETE FROM theme WHERE id = ?", (theme.id,))
-        step.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (rows[0].id,))
-    return rows[0]
+        step.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (chosen_themes[0].id,))
+    return chosen_themes[0]
 
 
 def split(
@@ -161,7 +168,7 @@ def split(
         step.c.execute(
             "UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at)
         )
-        for index, (name, rows) in enumerate(parts):
+        for index, (name, statement_rows) in enumerate(parts):
             to = theme
             if index:
                 to = fresh(step.c, "theme")
@@ -172,17 +179,17 @@ def split(
                 step.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
             step.c.executemany(
                 "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?",
-                [(to, *row) for row in rows],
+                [(to, *statement_row) for statement_row in statement_rows],
             )
     return [this_theme.name if this_theme.own else parts[0][0], *(name for name, _ in parts[1:])]
 
 
 def move(database: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
     """A statement into another theme, or (None) into one of its own."""
-    row = next(
+    statement_row = next(
         (other for other in placed(database, project) if (other.recording, other.start) == (recording, start)), None
     )
-    if row is None:
+    if statement_row is None:
         raise Missing("That statement is not there any more.")
     with _changed(database, project, "statement moved to another theme") as step:
         if theme is None:
@@ -200,29 +207,32 @@ def move(database: Database, project: int, recording: int, start: int, theme: in
         )
         step.c.execute(
             "DELETE FROM theme WHERE id = ? AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = ?)",
-            (row.theme, row.theme),
+            (statement_row.theme, statement_row.theme),
         )
     return to
 
 
 def judged(database: Database, project: int) -> list[Judged]:
-    rows = database.read().execute(
+    verdict_rows = database.read().execute(
         "SELECT a_recording, a_start, b_recording, b_start, better FROM retold WHERE project = ?", (project,)
     )
-    return [Judged((row[0], row[1]), (row[2], row[3]), row[4]) for row in rows]
+    return [
+        Judged((verdict_row[0], verdict_row[1]), (verdict_row[2], verdict_row[3]), verdict_row[4])
+        for verdict_row in verdict_rows
+    ]
 
 
 def judge(database: Database, project: int, a: tuple[int, int], b: tuple[int, int], better: str) -> None:
     """Which of two tellings is the better one (`a`, `b`), that they are `apart`, or (empty) nothing."""
     if better not in ("a", "b", "apart", ""):
         raise Invalid("Say which telling is the better one, or that they tell different things.")
-    did = {
+    summary = {
         "a": "better telling chosen",
         "b": "better telling chosen",
         "apart": "not told twice",
         "": "judgement taken back",
     }[better]
-    with _changed(database, project, did) as step:
+    with _changed(database, project, summary) as step:
         key = (project, *a, *b)
         step.c.execute(
             "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start "

@@ -16,8 +16,8 @@ from kovel.store.word_rows import write_words
 
 def said(database: Database, recording: int) -> str:
     """What names the state of a recording's words: another one after each change."""
-    row = database.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
-    return f"{row[0]} {row[1]}" if row else ""
+    said_row = database.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
+    return f"{said_row[0]} {said_row[1]}" if said_row else ""
 
 
 def words(database: Database, recording: int) -> tuple[Word, ...]:
@@ -25,10 +25,10 @@ def words(database: Database, recording: int) -> tuple[Word, ...]:
     state = said(database, recording)
     known = database.words.get(recording)
     if known is None or known[0] != state:
-        rows = database.read().execute(
+        word_rows = database.read().execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,)
         )
-        known = (state, tuple(Word(*row) for row in rows))
+        known = (state, tuple(Word(*word_row) for word_row in word_rows))
         if len(database.words) > 20:
             database.words.clear()
         database.words[recording] = known
@@ -37,13 +37,13 @@ def words(database: Database, recording: int) -> tuple[Word, ...]:
 
 def words_between(database: Database, recording: int, start: int, end: int) -> list[Word]:
     """Words that begin in samples [start, end), and the one that is under way at `start`."""
-    rows = database.read().execute(
+    word_rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ?1 AND start < ?3"
         " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY "
         "start, i",
         (recording, start, end),
     )
-    return [Word(*row) for row in rows]
+    return [Word(*word_row) for word_row in word_rows]
 
 
 UNSURE = 0.4  # of a word that needs a look
@@ -53,7 +53,7 @@ def next_unsure(database: Database, recording: int, sample: int, back: bool = Fa
     """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there
     are."""
     way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
-    row = (
+    word_row = (
         database.read()
         .execute(
             f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} "
@@ -67,30 +67,30 @@ def next_unsure(database: Database, recording: int, sample: int, back: bool = Fa
         .execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,))
         .fetchone()[0]
     )
-    return Word(*row) if row else None, n
+    return Word(*word_row) if word_row else None, n
 
 
 def corrected(database: Database, project: int, most: int = 300) -> list[str]:
     """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent
     first."""
-    rows = database.read().execute(
+    word_rows = database.read().execute(
         "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND "
         "EXISTS"
         " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) "
         "DESC LIMIT ?",
         (project, most),
     )
-    return [row[0] for row in rows]
+    return [word_row[0] for word_row in word_rows]
 
 
 def words_before(database: Database, recording: int, sample: int, count: int) -> list[Word]:
     """The last words that begin before a sample, the last one first."""
-    rows = database.read().execute(
+    word_rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i "
         "DESC LIMIT ?",
         (recording, sample, count),
     )
-    return [Word(*row) for row in rows]
+    return [Word(*word_row) for word_row in word_rows]
 
 
 LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
@@ -99,7 +99,7 @@ LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
 def said_in(database: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
     """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word
     belongs where its middle lies."""
-    rows = database.read().execute(
+    word_rows = database.read().execute(
         "WITH r AS MATERIALIZED (SELECT key, value ->> 0 AS of, value ->> 1 AS a, value ->> 2 AS b FROM json_each(?))"
         " SELECT (SELECT group_concat(said, x'1e') FROM (SELECT w.speaker || x'1f' || w.text AS said FROM word w"
         f" WHERE w.recording = r.of AND w.start >= r.a - {LONGEST} AND w.start < r.b"
@@ -107,58 +107,61 @@ def said_in(database: Database, ranges: Sequence[tuple[int, int, int]]) -> list[
         (json.dumps(ranges),),
     )
     return [
-        [(w[0], w[2]) for x in row[0].split("\x1e") if (w := x.partition("\x1f"))] if row[0] else [] for row in rows
+        [(w[0], w[2]) for said_part in sentence_row[0].split("\x1e") if (w := said_part.partition("\x1f"))]
+        if sentence_row[0]
+        else []
+        for sentence_row in word_rows
     ]
 
 
 def speakers(database: Database, recording: int) -> list[str]:
-    rows = database.read().execute(
+    speaker_rows = database.read().execute(
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
     )
-    return [row[0] for row in rows]
+    return [speaker_row[0] for speaker_row in speaker_rows]
 
 
 def speakers_of_project(database: Database, project: int) -> list[str]:
     """Everybody who is named in what is said in a project, by name."""
-    rows = database.read().execute(
+    speaker_rows = database.read().execute(
         "SELECT DISTINCT s.speaker FROM sentence s JOIN recording r ON r.id = s.recording"
         " WHERE r.project = ? AND r.gone IS NULL AND s.speaker != '' ORDER BY 1",
         (project,),
     )
-    return [row[0] for row in rows]
+    return [speaker_row[0] for speaker_row in speaker_rows]
 
 
 def sentences_between(database: Database, recording: int, start: int, end: int) -> list[Said]:
     """Sentences that are heard in samples [start, end)."""
-    rows = database.read().execute(
+    sentence_rows = database.read().execute(
         "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? "
         "ORDER BY start",
         (recording, end, start),
     )
-    return [Said(*row) for row in rows]
+    return [Said(*sentence_row) for sentence_row in sentence_rows]
 
 
 def turns(database: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
     """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from
     each other."""
-    out: list[tuple[int, int, str]] = []
+    speaker_turns: list[tuple[int, int, str]] = []
     for a, b, who in database.read().execute(
         "SELECT start, end, speaker FROM sentence WHERE recording = ? ORDER BY start", (recording,)
     ):
-        if out and out[-1][2] == who and a - out[-1][1] < apart:
-            out[-1] = (out[-1][0], max(b, out[-1][1]), who)
+        if speaker_turns and speaker_turns[-1][2] == who and a - speaker_turns[-1][1] < apart:
+            speaker_turns[-1] = (speaker_turns[-1][0], max(b, speaker_turns[-1][1]), who)
         else:
-            out.append((a, b, who))
-    return out
+            speaker_turns.append((a, b, who))
+    return speaker_turns
 
 
 def has_words(database: Database, project: int) -> set[int]:
-    rows = database.read().execute(
+    recording_rows = database.read().execute(
         "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording "
         "= r.id)",
         (project,),
     )
-    return {row[0] for row in rows}
+    return {recording_row[0] for recording_row in recording_rows}
 
 
 def set_words(database: Database, recording: int, said_words: Sequence[Word], did: str = "") -> None:
@@ -197,11 +200,11 @@ def change_words(
     any more."""
     project = get(database, recording).project
     with steps.step(database, project, did) as step:
-        rows = step.c.execute(
+        word_rows = step.c.execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
             (recording, at, at + len(old_words)),
         )
-        if [Word(*row) for row in rows] != list(old_words):
+        if [Word(*word_row) for word_row in word_rows] != list(old_words):
             raise Invalid("The words were changed elsewhere meanwhile. Reload the page, then correct them.")
         write_words(step.c, recording, at, len(old_words), new_words)
         step.replaced(recording, at, old_words, new_words)
@@ -209,23 +212,23 @@ def change_words(
 
 def words_from(database: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
     """Up to `count` words from the one that begins at sample `start` on, and its index; empty if none begins there."""
-    row = (
+    first_row = (
         database.read()
         .execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start))
         .fetchone()
     )
-    if row[0] is None:
+    if first_row[0] is None:
         return 0, []
-    return row[0], words_at(database, recording, row[0], count)
+    return first_row[0], words_at(database, recording, first_row[0], count)
 
 
 def words_at(database: Database, recording: int, at: int, count: int) -> list[Word]:
     """Words `at` to `at + count`, as far as there are any."""
-    rows = database.read().execute(
+    word_rows = database.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
         (recording, at, at + count),
     )
-    return [Word(*row) for row in rows]
+    return [Word(*word_row) for word_row in word_rows]
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +245,7 @@ class Found:
 def search(database: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
     """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end
     begins so."""
-    terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
+    terms = [quoted_phrase or w for quoted_phrase, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
     query = []
     for term in terms:
         words = re.sub(r"[^\w\s]", " ", term.replace("\u2019", " ")).split()
@@ -250,10 +253,10 @@ def search(database: Database, project: int, asked: str, limit: int = 200) -> li
             query.append('"' + " ".join(words) + '"' + ("*" if term.endswith("*") else ""))
     if not query:
         return []
-    rows = database.read().execute(
+    sentence_rows = database.read().execute(
         "SELECT s.recording, s.start, s.end, s.speaker, highlight(sentence_search, 0, char(2), char(3)) AS text"
         " FROM sentence_search JOIN sentence s ON s.id = sentence_search.rowid JOIN recording r ON r.id = s.recording"
         " WHERE sentence_search MATCH ? AND r.project = ? AND r.gone IS NULL ORDER BY rank LIMIT ?",
         (" ".join(query), project, limit),
     )
-    return [Found(*row) for row in rows]
+    return [Found(*sentence_row) for sentence_row in sentence_rows]

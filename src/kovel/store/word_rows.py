@@ -37,23 +37,25 @@ def _sentences_around(connection: sqlite3.Connection, recording: int, at: int, c
     before = connection.execute(edge, (recording, at - 1)).fetchone()
     after = connection.execute(edge, (recording, at + count)).fetchone()
     low, high = before[0] if before else -1, after[1] if after else 1 << 62
-    rows = connection.execute(
+    word_rows = connection.execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start >= ? AND start < ? ORDER BY i",
         (recording, low, high),
     )
     want = {
         (sentence.start, sentence.end, sentence.speaker, sentence.text)
-        for sentence in sentences([Word(*row) for row in rows])
+        for sentence in sentences([Word(*word_row) for word_row in word_rows])
     }
     have = {
-        tuple(row)[1:]: row[0]
-        for row in connection.execute(
+        tuple(sentence_row)[1:]: sentence_row[0]
+        for sentence_row in connection.execute(
             "SELECT id, start, end, speaker, text FROM sentence WHERE recording = ? AND start >= ? AND start < ?",
             (recording, low, high),
         )
     }
-    connection.executemany("DELETE FROM sentence WHERE id = ?", [(i,) for key, i in have.items() if key not in want])
+    connection.executemany(
+        "DELETE FROM sentence WHERE id = ?", [(sentence_id,) for key, sentence_id in have.items() if key not in want]
+    )
     connection.executemany(
         "INSERT INTO sentence (recording, start, end, speaker, text) VALUES (?,?,?,?,?)",
-        [(recording, *k) for k in sorted(want - set(have))],
+        [(recording, *sentence_key) for sentence_key in sorted(want - set(have))],
     )

@@ -153,10 +153,10 @@ def create_app(
     application.add_exception_handler(UnicodeError, no_such_value)
 
     async def disk(request: Request, error: Exception) -> HTMLResponse | JSONResponse:
-        told = in_words(error)
-        if told is None:
+        told_words = in_words(error)
+        if told_words is None:
             raise error
-        return refuse(request, told.status, str(told))
+        return refuse(request, told_words.status, str(told_words))
 
     application.add_exception_handler(sqlite3.Error, disk)
     application.add_exception_handler(OSError, disk)

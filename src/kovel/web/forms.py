@@ -35,9 +35,9 @@ def sent(model: Any) -> Any:
             return adapter.validate_python(fields)
         except ValidationError as error:
             errors = error.errors()
-            for x in errors:
-                if isinstance(told := x.get("ctx", {}).get("error"), Told):
-                    raise told from None
+            for field_error in errors:
+                if isinstance(told_error := field_error.get("ctx", {}).get("error"), Told):
+                    raise told_error from None
             raise RequestValidationError([{**error, "loc": ("form", *error["loc"])} for error in errors]) from None
 
     return Depends(read)

@@ -41,14 +41,14 @@ class KeySheet:
     acts: Mapping[str, str]
 
 
-def sheet(*rows: Key) -> KeySheet:
+def sheet(*sheet_keys: Key) -> KeySheet:
     """The sheet of these rows. Raises `ValueError` where a chord stands twice."""
     acts: dict[str, str] = {}
-    for row in rows:
-        for chord, act in row.acts.items():
+    for sheet_key in sheet_keys:
+        for chord, act in sheet_key.acts.items():
             if acts.setdefault(chord, act) != act:
                 raise ValueError(f"{chord} is both {acts[chord]} and {act}")
-    return KeySheet(rows, acts)
+    return KeySheet(sheet_keys, acts)
 
 
 SHEET = Key("?", "this sheet", {"?": "help"})
@@ -234,16 +234,18 @@ def of_edits() -> list[Key]:
     by_key: dict[str, list[str]] = {}
     for _, entry in entries():
         if entry.key:
-            said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", entry.label)
-            by_key.setdefault(entry.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
+            said_label = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", entry.label)
+            by_key.setdefault(entry.key, []).append(
+                said_label[0].lower() + said_label[1:] if not said_label[1:2].isupper() else said_label
+            )
     return [Key(name, "; ".join(dict.fromkeys(does)) + HOW.get(name, "")) for name, does in by_key.items()]
 
 
-def _with_edits(*rows: Key, more: Mapping[str, str]) -> KeySheet:
+def _with_edits(*sheet_keys: Key, more: Mapping[str, str]) -> KeySheet:
     """The rows, and those of edits whose key none of them has; `more`: chords of edits that the room does itself."""
-    own = sheet(*rows)
-    edits = (row for row in of_edits() if row.keys[0] not in own.acts)
-    return KeySheet((*own.rows, *edits), {**own.acts, **more})
+    own_keys = sheet(*sheet_keys)
+    edits = (edit_key for edit_key in of_edits() if edit_key.keys[0] not in own_keys.acts)
+    return KeySheet((*own_keys.rows, *edits), {**own_keys.acts, **more})
 
 
 SHEETS: Mapping[str, KeySheet] = {

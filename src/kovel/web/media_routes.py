@@ -66,12 +66,12 @@ async def piece(request: Request, recording: int, number: int) -> Response:
     """A piece of the picture (media/pieces.py). One that is not made yet is made at once, before everything else."""
     application = web(request)
     folder = application.data.derived(recording)
-    made, noted = place(folder, number), folder / "own.json"
+    made_piece, noted = place(folder, number), folder / "own.json"
     until = time.monotonic() + PATIENCE
-    asked = False
+    is_asked = False
     while time.monotonic() < until:
-        if made.exists():
-            return FileResponse(made, media_type="application/octet-stream", headers=STANDS)
+        if made_piece.exists():
+            return FileResponse(made_piece, media_type="application/octet-stream", headers=STANDS)
         if noted.exists() or (folder / "media.json").exists():
             cut = (
                 (piece_of_own, application.data, recording, number)
@@ -82,9 +82,9 @@ async def piece(request: Request, recording: int, number: int) -> Response:
             if data is None:
                 break
             return Response(data, media_type="application/octet-stream", headers=STANDS)
-        if not asked:
+        if not is_asked:
             params = await run_in_threadpool(_making, request, recording)
-            asked = True
+            is_asked = True
         if (not params["own"] and not application.now.want(params, number)) or await request.is_disconnected():
             break
         await asyncio.sleep(0.02)
@@ -121,10 +121,10 @@ def made(request: Request, recording: int, name: str) -> FileResponse:
 @router.get("/media/{recording}/{name}")
 def derived(request: Request, recording: int, name: str) -> Response:
     if alone := re.fullmatch(r"((?:small|look)-\d{1,4})-(\d{1,2})\.jpg", name):
-        made = small_alone(web(request).data, recording, alone[1], int(alone[2]))
-        if made is None:
+        made_frames = small_alone(web(request).data, recording, alone[1], int(alone[2]))
+        if made_frames is None:
             raise Missing("That is not made yet.")
-        return Response(made, media_type="image/jpeg", headers=STANDS)
+        return Response(made_frames, media_type="image/jpeg", headers=STANDS)
     kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
     data_folder = web(request).data
     folder = data_folder.derived(recording)
@@ -151,8 +151,8 @@ def title(
     """The picture of a title, with a clear ground; `letters`: only so many of them are written."""
     data_folder = web(request).data
     spec = checked_title(of)
-    made = title_shown(data_folder.drawn, spec, width, height, letters, data_folder.fonts)
-    return FileResponse(made, media_type="image/png", headers=STANDS)
+    made_title = title_shown(data_folder.drawn, spec, width, height, letters, data_folder.fonts)
+    return FileResponse(made_title, media_type="image/png", headers=STANDS)
 
 
 @router.get("/p/{project}/card.png")
@@ -161,5 +161,5 @@ def card(request: Request, project: int, colour: str = "#000000", text: str = ""
     this_project = projects.get(web(request).data.db, project)
     if not re.fullmatch("#[0-9a-f]{6}", colour) or len(text) > 500:
         raise Missing("There is no such card.")
-    made = card_file(web(request).data.drawn, colour, text, this_project.width, this_project.height)
-    return FileResponse(made, media_type="image/png", headers=STANDS)
+    made_card = card_file(web(request).data.drawn, colour, text, this_project.width, this_project.height)
+    return FileResponse(made_card, media_type="image/png", headers=STANDS)

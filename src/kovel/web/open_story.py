@@ -23,8 +23,10 @@ def opened(request: Request, project: int) -> Kept:
 def edited(request: Request, project: int, revision: int | None, asked: Asked, **more: Any) -> JSONResponse:
     """One edit that a room worked out, done; what it did, and what else there is to tell."""
     database = web(request).data.db
-    kept_story, did = stories.edit(database, stories.current(database, project), revision, *asked)
-    return JSONResponse({"revision": kept_story.revision, "did": did.did, "notes": did.notes, "made": did.made, **more})
+    kept_story, summary = stories.edit(database, stories.current(database, project), revision, *asked)
+    return JSONResponse(
+        {"revision": kept_story.revision, "did": summary.did, "notes": summary.notes, "made": summary.made, **more}
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,5 +42,6 @@ class Named:
 def named(data_folder: DataFolder, project: int, kept_story: Kept) -> list[Named]:
     """The stories of a project; `kept_story` is the one that is open."""
     return [
-        Named(k.id, k.name, k.story.length, k.id == kept_story.id) for k in stories.of_project(data_folder.db, project)
+        Named(story_number.id, story_number.name, story_number.story.length, story_number.id == kept_story.id)
+        for story_number in stories.of_project(data_folder.db, project)
     ]

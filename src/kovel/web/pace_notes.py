@@ -16,5 +16,5 @@ def pace_note(clip: Piece | Cover) -> str:
     else:
         ramp, backwards, percent = clip.ramp, bool(clip.settings["backwards"]), 100 * clip.used / clip.length
         flat = clip.used == clip.length
-    rows = [] if flat else [f"{percent:.3g} %"]
-    return ", ".join([*rows, *(["ramped"] if ramp else []), *(["backwards"] if backwards else [])])
+    noted_speeds = [] if flat else [f"{percent:.3g} %"]
+    return ", ".join([*noted_speeds, *(["ramped"] if ramp else []), *(["backwards"] if backwards else [])])

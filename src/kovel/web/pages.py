@@ -95,7 +95,7 @@ def environment() -> Environment:
     """What draws templates: those that rooms share by their name, a room's own as "ROOM/NAME"."""
     here = Path(__file__).parent
     of_rooms = {path.parent.name: FileSystemLoader(path) for path in (here / "rooms").glob("*/templates")}
-    e = Environment(
+    environment_made = Environment(
         loader=ChoiceLoader([FileSystemLoader(here / "templates"), PrefixLoader(of_rooms)]),
         autoescape=True,
         undefined=StrictUndefined,
@@ -103,8 +103,8 @@ def environment() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    e.globals.update(face_style=face_style)
-    e.filters.update(
+    environment_made.globals.update(face_style=face_style)
+    environment_made.filters.update(
         size=size,
         seconds=seconds,
         dur=stamp,
@@ -115,13 +115,13 @@ def environment() -> Environment:
         share=share,
         canvas=canvas,
     )
-    return e
+    return environment_made
 
 
 def render(template: str, view: "DataclassInstance | None" = None, **values: Any) -> str:
     """A template drawn with what a view made ready: each field of `view` under its own name, `values` beside them."""
-    made = {f.name: getattr(view, f.name) for f in fields(view)} if view else {}
-    return environment().get_template(template).render(**made, **values)
+    values_of_view = {view_field.name: getattr(view, view_field.name) for view_field in fields(view)} if view else {}
+    return environment().get_template(template).render(**values_of_view, **values)
 
 
 def page(
@@ -162,7 +162,10 @@ def download(body: str | bytes, name: str, kind: str = "text/plain; charset=utf-
 
 def plan_answer(application: Application, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
     """A plan for the player, with how many pictures the proxies of its recordings have."""
-    frames = {i: (media_facts(application.data, i) or {}).get("frames") or 1 for i in plan.seen}
+    frames = {
+        recording_id: (media_facts(application.data, recording_id) or {}).get("frames") or 1
+        for recording_id in plan.seen
+    }
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 
 

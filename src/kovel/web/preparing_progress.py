@@ -28,8 +28,8 @@ def making_of(request: Request, recording: Recording) -> Making:
     job = jobs.latest_of_recordings(data_folder.db, recording.project).get(recording.id)
     facts = media_facts(data_folder, recording.id) or {}
     samples = facts.get("samples", 0)
-    said = "All of it can be worked on; pictures are made where you look first, then from the front."
+    said_progress = "All of it can be worked on; pictures are made where you look first, then from the front."
     if recording.sound and not facts.get("sounded"):
-        said = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
+        said_progress = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
     open_ = job if job and job.is_open else None
-    return Making(projects.get(data_folder.db, recording.project), recording, open_, samples, said)
+    return Making(projects.get(data_folder.db, recording.project), recording, open_, samples, said_progress)

@@ -46,34 +46,34 @@ class Together:
     def heard_of(self, project: int, editor: str, room: str, frame: int) -> Here:
         """Somebody is there."""
         with self._lock:
-            rows = self._here.setdefault(project, {})
+            editors_here = self._here.setdefault(project, {})
             name = self._names.setdefault(editor, f"Editor {len(self._names) + 1}")
-            rows[editor] = Here(editor, name, room, frame, time.monotonic())
-            return rows[editor]
+            editors_here[editor] = Here(editor, name, room, frame, time.monotonic())
+            return editors_here[editor]
 
     def left(self, project: int, editor: str) -> None:
         """A page was closed: unless another one is heard of soon, they are gone."""
         with self._lock:
-            rows = self._here.get(project, {})
-            if editor in rows:
-                rows[editor] = replace(rows[editor], seen=time.monotonic() - GONE + SOON)
+            editors_here = self._here.get(project, {})
+            if editor in editors_here:
+                editors_here[editor] = replace(editors_here[editor], seen=time.monotonic() - GONE + SOON)
 
     def call(self, project: int, editor: str, name: str) -> None:
         """Gives an editor a name."""
         with self._lock:
             self._names[editor] = name
-            rows = self._here.get(project, {})
-            if editor in rows:
-                rows[editor] = replace(rows[editor], name=name)
+            editors_here = self._here.get(project, {})
+            if editor in editors_here:
+                editors_here[editor] = replace(editors_here[editor], name=name)
 
     def others(self, project: int, editor: str) -> list[Here]:
         """Everybody else who is there, by name."""
         now = time.monotonic()
         with self._lock:
-            rows = [
+            other_editors = [
                 here for here in self._here.get(project, {}).values() if here.id != editor and now - here.seen < GONE
             ]
-        return sorted(rows, key=lambda h: h.name)
+        return sorted(other_editors, key=lambda h: h.name)
 
     def holder(self, story: int) -> Here | None:
         """Who holds a story, if they are still there."""

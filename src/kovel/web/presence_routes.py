@@ -84,7 +84,7 @@ def together(
         )
         for here in application.together.others(project, editor)
     ]
-    out = page(
+    together_page = page(
         request,
         "parts/together.html",
         project=this_project,
@@ -95,10 +95,10 @@ def together(
         story=kept_story.name,
     )
     if editor != EDITOR.get():
-        out.headers.append("set-cookie", _cookie(editor, request.url.scheme))
+        together_page.headers.append("set-cookie", _cookie(editor, request.url.scheme))
     if seen >= 0 and kept_story.revision != seen:
-        out.headers["hx-trigger"] = "moved"
-    return out
+        together_page.headers["hx-trigger"] = "moved"
+    return together_page
 
 
 @router.post("/together/name")

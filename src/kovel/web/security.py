@@ -130,8 +130,8 @@ def _counted(receive: Receive, most: int | None, headers: Headers) -> Receive:
     """Refuses, while it comes, a body larger than that: nothing of it is read further, whatever its head says."""
     if most is None:
         return receive
-    told = headers.get("content-length", "0")
-    got = int(told) if told.isdecimal() and len(told) < 16 else most + 1
+    told_length = headers.get("content-length", "0")
+    got = int(told_length) if told_length.isdecimal() and len(told_length) < 16 else most + 1
     if got > most:
         return _refused(most)
     got = 0
@@ -177,8 +177,8 @@ class Tries:
         with self._lock:
             while self._wrong and now - self._wrong[0][0] > self.WITHIN:
                 self._wrong.popleft()
-            own = [t for t, a in self._wrong if a == address]
-        return round(own[-self.ONE] + self.WITHIN - now) + 1 if len(own) >= self.ONE else 0
+            own_tries = [t for t, a in self._wrong if a == address]
+        return round(own_tries[-self.ONE] + self.WITHIN - now) + 1 if len(own_tries) >= self.ONE else 0
 
     def pause(self) -> float:
         """Seconds that a try takes longer just now, whoever makes it."""

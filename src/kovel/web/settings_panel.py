@@ -66,7 +66,7 @@ def fields(
 ) -> list[Field]:
     """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named`: tables and
     fonts there are."""
-    out = []
+    drawn_fields = []
     for name in names:
         setting = SETTINGS[name]
         v = read(name)
@@ -86,11 +86,14 @@ def fields(
             else str(v)
         )
         heard = (
-            tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one"))
+            tuple(
+                (cleaned_side[0].upper(), str(list(PICKED[cleaned_side])))
+                for cleaned_side in ("left", "right", "both as one")
+            )
             if name == "channels"
             else ()
         )
-        out.append(
+        drawn_fields.append(
             Field(
                 name,
                 setting.label,
@@ -108,7 +111,7 @@ def fields(
                 total(name),
             )
         )
-    return out
+    return drawn_fields
 
 
 def _ends(name: str, line: Line) -> str:
@@ -130,12 +133,12 @@ def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "s
     clip = items[0]
     source = sources.get(clip.source) if clip.source is not None else None
     source = source if source and (source.sound if needs == "sound" else source.picture) else None
-    everywhere, whole, recording, group, own = scope_keys(clip)
-    out = [Scope(own, "this one" if len(items) == 1 else f"these {len(items)}")]
-    out += [Scope(group, "its group")] if not isinstance(clip, Cover) and clip.group else []
-    out += [Scope(recording, f"all of {source.name} in this story")] if source else []
-    out += [Scope(whole, "the whole story")]
-    return out + ([Scope(everywhere, f"{source.name} in every story")] if source else [])
+    everywhere, whole, recording, group, own_scope = scope_keys(clip)
+    offered_scopes = [Scope(own_scope, "this one" if len(items) == 1 else f"these {len(items)}")]
+    offered_scopes += [Scope(group, "its group")] if not isinstance(clip, Cover) and clip.group else []
+    offered_scopes += [Scope(recording, f"all of {source.name} in this story")] if source else []
+    offered_scopes += [Scope(whole, "the whole story")]
+    return offered_scopes + ([Scope(everywhere, f"{source.name} in every story")] if source else [])
 
 
 def _has_several_channels(clip: Item, sources: Sources) -> bool:
@@ -149,8 +152,8 @@ def _comes_from(name: str, found: Sequence[tuple[int, Value]], own_values: Value
         return ""
     if is_replaced:
         return f"from {WIDER[found[-1][0]]}"
-    rows = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[scope]}" for scope, value in found)
-    return f"{'replaces' if name in ALONE and own_values[ALONE[name]] else 'inherits'} {rows}"
+    widest_values = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[scope]}" for scope, value in found)
+    return f"{'replaces' if name in ALONE and own_values[ALONE[name]] else 'inherits'} {widest_values}"
 
 
 def panel_of(
@@ -169,29 +172,29 @@ def panel_of(
     names += ("opacity",) if here["as_one"] and "opacity" in of else ()
     if scope != "story" and not _has_several_channels(clip, sources):
         names = tuple(name for name in names if name != "channels")
-    keys, rows = scope_keys(clip), story.scopes(clip, sources)
+    keys, scope_rows = scope_keys(clip), story.scopes(clip, sources)
     at = keys.index(scope)
-    wider = rows[:at]
-    own = rows[at] if scope in ("items", "recording") else here
+    wider = scope_rows[:at]
+    own_values = scope_rows[at] if scope in ("items", "recording") else here
     names = tuple(
         name
         for name in names
-        if SETTINGS[name].meets != "here" or own[name] or any(_inherited(a, wider) for a in _replaced(name))
+        if SETTINGS[name].meets != "here" or own_values[name] or any(_inherited(a, wider) for a in _replaced(name))
     )
 
     def comes(name: str) -> str:
-        return _comes_from(name, _inherited(name, wider), own)
+        return _comes_from(name, _inherited(name, wider), own_values)
 
     def total(name: str) -> str:
         if name != "level" or scope != "items":
             return ""
-        told = level_told(story, sources, clip)
-        return told[told.index("total") :] if "total" in told else ""
+        told_level = level_told(story, sources, clip)
+        return told_level[told_level.index("total") :] if "total" in told_level else ""
 
     def read(name: str) -> Value:
-        return own[name] if SETTINGS[name].meets != "replaces" else value_over_scopes(name, [*wider, own])
+        return own_values[name] if SETTINGS[name].meets != "replaces" else value_over_scopes(name, [*wider, own_values])
 
-    return fields(names, own, read, comes, named, total)
+    return fields(names, own_values, read, comes, named, total)
 
 
 WIDER = (

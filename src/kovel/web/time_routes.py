@@ -50,10 +50,10 @@ def time(
     length of a film in minutes and seconds, or seconds. `said` is what was understood."""
     this_project = projects.get(web(request).data.db, project)
     try:
-        frame, said = understood(text, this_project.rate, kind, now, start, this_project.drop)
+        frame, said_time = understood(text, this_project.rate, kind, now, start, this_project.drop)
     except TimeError as error:
         raise Invalid(str(error)) from None
-    return JSONResponse({"frame": frame, "said": said})
+    return JSONResponse({"frame": frame, "said": said_time})
 
 
 @router.get("/p/{project}/value")
@@ -73,10 +73,10 @@ def value(request: Request, project: int, text: str, setting: str = "") -> JSONR
 def timecode(text: str, rate: str = "25", drop: bool = False) -> JSONResponse:
     """The timecode a new project would begin with, before there is a project."""
     try:
-        r = Rate.parse(rate)
-        frame = parse_entry(text, r, drop=drop)
+        film_rate = Rate.parse(rate)
+        frame = parse_entry(text, film_rate, drop=drop)
         if frame < 0:
             raise TimeError("A film cannot begin before 00:00:00:00.")
     except ValueError as error:
         raise Invalid(str(error)) from None
-    return JSONResponse({"frame": frame, "said": format_timecode(frame, r, drop)})
+    return JSONResponse({"frame": frame, "said": format_timecode(frame, film_rate, drop)})

@@ -76,9 +76,9 @@ def seen_twice(look: LookedAt) -> Iterator[Finding]:
     by_source: dict[int, list[tuple[int, int, int]]] = {}
     for at, _, cover in look.covers:
         by_source.setdefault(cover.source, []).append((cover.start, cover.end, at))
-    for source, rows in by_source.items():
+    for source, uses_of_source in by_source.items():
         moves = source in look.sources and look.sources[source].frames is not None
-        for (_, end, first), (start, _, second) in pairwise(sorted(rows)):
+        for (_, end, first), (start, _, second) in pairwise(sorted(uses_of_source)):
             if moves and start < end:
                 where = f"{look.clock(first)} and {look.clock(second)}"
                 yield Finding(

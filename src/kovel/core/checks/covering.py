@@ -53,7 +53,7 @@ def covers_for(
     """
     begin, end = span
     need, met_with = end - begin, stems(said)
-    out = []
+    offered_covers = []
     for shot in shots:
         length = min(need, shot.length)
         if length < 1:
@@ -68,8 +68,10 @@ def covers_for(
             f"{(need - length) / float(frame_rate.fps):.1f} s too short" if short else "",
         ]
         params = {"source": shot.source, "at": begin, "until": begin + length, "start": start}
-        out.append(Offer("cover", shot.name, ", ".join(word for word in why if word), "lay_cover", params, score))
-    return sorted(out, key=lambda o: -o.score)[:MOST]
+        offered_covers.append(
+            Offer("cover", shot.name, ", ".join(word for word in why if word), "lay_cover", params, score)
+        )
+    return sorted(offered_covers, key=lambda o: -o.score)[:MOST]
 
 
 def _steadiest(
@@ -78,12 +80,12 @@ def _steadiest(
     """Where the steadiest stretch of `length` story frames begins in a shot, and how steady it is from 0 to 1; a third
     of what is to spare behind its beginning, and None, where nothing is known of it."""
     if shot.source in looks:
-        look, own = looks[shot.source]
-        per_frame = float(own.fps / frame_rate.fps)
+        look_there, own_motion = looks[shot.source]
+        per_frame = float(own_motion.fps / frame_rate.fps)
         first, last = round(shot.start * per_frame), round((shot.start + shot.length) * per_frame)
-        part = Look(look.bright[first:last], look.steady[first:last], look.change[first:last])
+        look_part = Look(look_there.bright[first:last], look_there.steady[first:last], look_there.change[first:last])
         seconds = length / float(frame_rate.fps)
-        if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
+        if (best := best_stretch(look_part, float(own_motion.fps), (seconds, seconds))) and best[1] - best[0] > 0:
             start = min(shot.start + round(best[0] / per_frame), shot.start + shot.length - length)
-            return start, float(part.steady[best[0] : best[1]].mean())
+            return start, float(look_part.steady[best[0] : best[1]].mean())
     return shot.start + max(0, shot.length - length) // 3, None

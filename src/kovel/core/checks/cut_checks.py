@@ -22,23 +22,23 @@ def exposed_jumps(look: LookedAt) -> Iterator[Finding]:
     for seam in look.seams:
         if seam.kind == "jump":
             hard = look.strength(seam)
-            said = f", strength {hard}" if hard is not None else ""
-            text = f"Exposed jump at {look.clock(seam.at)} in {look.name(seam.left.source or 0)}{said}"
+            said_strength = f", strength {hard}" if hard is not None else ""
+            text = f"Exposed jump at {look.clock(seam.at)} in {look.name(seam.left.source or 0)}{said_strength}"
             yield Finding("jump", seam.at, text, 50 + (hard or 40) // 2)
 
 
 def _cuts(look: LookedAt) -> Iterator[tuple[Seam, int, int]]:
     """The seams at which one recording is cut against another, with both; what runs through or is blended is none."""
     for seam in look.seams:
-        left, right = seam.left.source, seam.right.source
-        if seam.kind not in ("through", "soft") and left is not None and right is not None:
-            yield seam, left, right
+        source_before, right = seam.left.source, seam.right.source
+        if seam.kind not in ("through", "soft") and source_before is not None and right is not None:
+            yield seam, source_before, right
 
 
 def cut_words(look: LookedAt) -> Iterator[Finding]:
     """Cuts that go through a word."""
-    for seam, left, right in _cuts(look):
-        for source, frame, side in ((left, seam.ends[0], "ends"), (right, seam.ends[1], "begins")):
+    for seam, piece_before, right in _cuts(look):
+        for source, frame, side in ((piece_before, seam.ends[0], "ends"), (right, seam.ends[1], "begins")):
             if word := look.cuts_word(source, frame):
                 yield Finding(
                     "word", seam.at, f"{look.name(source)} {side} inside “{word}” at {look.clock(seam.at)}", 55
@@ -47,12 +47,12 @@ def cut_words(look: LookedAt) -> Iterator[Finding]:
 
 def steps_of_level(look: LookedAt) -> Iterator[Finding]:
     """Room tone of one recording, or the voice, that changes by more than STEP dB at a cut."""
-    for seam, left, right in _cuts(look):
+    for seam, piece_before, right in _cuts(look):
         before, after = look.level_as_set(seam.left, seam.ends[0]), look.level_as_set(seam.right, seam.ends[1])
         if not before or not after:
             continue
         voice, tone = abs(before[0] - after[0]), abs(before[1] - after[1])
-        if tone > STEP and left == right:
+        if tone > STEP and piece_before == right:
             yield Finding("step", seam.at, f"The room tone steps by {tone:.0f} dB at {look.clock(seam.at)}", 30)
         elif voice > STEP:
             yield Finding("step", seam.at, f"The voice steps by {voice:.0f} dB at {look.clock(seam.at)}", 32)
@@ -85,9 +85,9 @@ def music_that_ends_early(look: LookedAt) -> Iterator[Finding]:
     if "music" in story.muted:
         return
     ends = max((story.at(sound) + sound.length for sound in story.sounds if sound.kind == "music"), default=0)
-    left = story.length - ends
-    if ends and 0 < left < 10 * look.rate.fps:
-        yield Finding("ends early", ends, f"The music ends {frames_in_words(left)} before the pictures", 40)
+    frames_left = story.length - ends
+    if ends and 0 < frames_left < 10 * look.rate.fps:
+        yield Finding("ends early", ends, f"The music ends {frames_in_words(frames_left)} before the pictures", 40)
 
 
 def spaces_and_short_pieces(look: LookedAt) -> Iterator[Finding]:
@@ -136,8 +136,8 @@ def checks(
 ) -> list[Finding]:
     """All findings, worst first, then by time. The measures are those of `LookedAt`."""
     look = LookedAt(story, sources, strength, cuts_word, level)
-    found = _quick_cuts_as_one(look, [finding for check in CHECKS for finding in check(look)])
-    return sorted(found, key=lambda f: (-f.weight, f.at if f.at is not None else -1))
+    all_findings = _quick_cuts_as_one(look, [finding for check in CHECKS for finding in check(look)])
+    return sorted(all_findings, key=lambda f: (-f.weight, f.at if f.at is not None else -1))
 
 
 def _quick_cuts_as_one(look: LookedAt, found_findings: list[Finding]) -> list[Finding]:

@@ -57,15 +57,15 @@ def heard_differences(
     recording and made sound, as `core.checks.mix_loudness.mixed` takes it, `name` of a recording."""
     expected = mixed(plan, measured).power
     count = len(expected)
-    found = np.concatenate([delivered[:count], np.zeros(max(0, count - len(delivered)))])
-    want, have = _momentary(expected), _momentary(found)
-    out = [
+    delivered_sound = np.concatenate([delivered[:count], np.zeros(max(0, count - len(delivered)))])
+    want, have = _momentary(expected), _momentary(delivered_sound)
+    found_differences = [
         Difference(
             start * STEP / SAMPLE_RATE, end * STEP / SAMPLE_RATE, _lacking(plan, measured, start, end, want, have, name)
         )
         for start, end in _runs((want > AUDIBLE) & (have < want - APART))
     ]
-    out += [
+    found_differences += [
         Difference(
             start * STEP / SAMPLE_RATE,
             end * STEP / SAMPLE_RATE,
@@ -76,7 +76,7 @@ def heard_differences(
         )
         for start, end in _runs(have > np.maximum(want, UNWANTED) + APART)
     ]
-    return sorted(out, key=lambda d: d.start)
+    return sorted(found_differences, key=lambda d: d.start)
 
 
 def _momentary(power: Powers) -> Powers:
@@ -100,11 +100,11 @@ def _lacking(
 ) -> str:
     """What is said of a stretch of steps that is too quiet: which sound it mostly lacks."""
     loudest, who = 0.0, ""
-    for heard in plan.sounds:
-        if heard.at < end * STEP and heard.end > start * STEP:
-            alone = float(mixed(replace(plan, sounds=(heard,)), measured).power[start:end].sum())
+    for heard_sound in plan.sounds:
+        if heard_sound.at < end * STEP and heard_sound.end > start * STEP:
+            alone = float(mixed(replace(plan, sounds=(heard_sound,)), measured).power[start:end].sum())
             if alone > loudest:
-                loudest, who = alone, name(heard.source)
+                loudest, who = alone, name(heard_sound.source)
     is_, should = np.median(have[start:end]), np.median(want[start:end])
     if is_ < should - GONE:
         return f"{who} is not heard"

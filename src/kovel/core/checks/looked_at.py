@@ -47,7 +47,7 @@ class LookedAt:
             for at, end, cover in self.story.spans
             if f"cover {cover.lane}" not in self.story.muted
         ]
-        return sorted((row for row in seen if row[2].source != TITLE), key=lambda row: row[:2])
+        return sorted((seen_row for seen_row in seen if seen_row[2].source != TITLE), key=lambda row: row[:2])
 
     def name(self, source: int | None) -> str:
         """What a recording is called."""
@@ -60,9 +60,9 @@ class LookedAt:
     def level_as_set(self, piece: Piece, moment: int) -> tuple[float, float] | None:
         """Speech and background of a piece (dBFS) at the level it is set to at a moment of its recording; None where
         it is muted."""
-        heard = None if piece.source is None else self.level(piece.source, *piece.used)
-        if heard is None or self.story.value(piece, "mute", self.sources):
+        heard_level = None if piece.source is None else self.level(piece.source, *piece.used)
+        if heard_level is None or self.story.value(piece, "mute", self.sources):
             return None
         level = self.story.value(piece, "level", self.sources)
         db = on_line(level, moment) if isinstance(level, tuple) else float(level)
-        return heard[0] + db, heard[1] + db
+        return heard_level[0] + db, heard_level[1] + db

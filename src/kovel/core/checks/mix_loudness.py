@@ -44,26 +44,33 @@ def mixed(plan: Plan, measured: Mapping[tuple[int, str], Rows]) -> Mixed:
     n = -(-plan.samples // STEP)
     power, most = np.zeros(n), np.zeros(n)
     silence = np.zeros((1, 3), np.float32)  # stands last, for what lies outside a recording
-    padded = {key: np.concatenate([rows, silence]) for key, rows in measured.items() if len(rows)}
-    for heard in plan.sounds:
-        rows = padded.get((heard.source, heard.made))
-        if rows is None and not heard.pace:
-            rows = padded.get((heard.source, ""))
-        if rows is None:
+    padded = {key: np.concatenate([powers, silence]) for key, powers in measured.items() if len(powers)}
+    for heard_sound in plan.sounds:
+        padded_powers = padded.get((heard_sound.source, heard_sound.made))
+        if padded_powers is None and not heard_sound.pace:
+            padded_powers = padded.get((heard_sound.source, ""))
+        if padded_powers is None:
             continue
-        i, j = max(0, heard.at // STEP), min(n, -(-heard.end // STEP))
-        begin = np.arange(i, j) * STEP
-        share = (np.minimum(begin + STEP, heard.end) - np.maximum(begin, heard.at)) / STEP
-        at = (begin - heard.at + heard.start) / STEP  # where each block lies in the recording, between two of its own
+        first_block, end_block = max(0, heard_sound.at // STEP), min(n, -(-heard_sound.end // STEP))
+        begin = np.arange(first_block, end_block) * STEP
+        share = (np.minimum(begin + STEP, heard_sound.end) - np.maximum(begin, heard_sound.at)) / STEP
+        at = (
+            begin - heard_sound.at + heard_sound.start
+        ) / STEP  # where each block lies in the recording, between two of its own
         whole = np.floor(at).astype(np.int64)
         w = at - whole
-        low, high = (np.where((q >= 0) & (q < len(rows) - 1), q, -1) for q in (whole, whole + 1))
-        middle = begin + STEP // 2 - heard.at
-        gain = heard.gains(middle) * heard.ramps(np.clip(middle, 0, heard.end - heard.at).astype(np.float32))
-        if heard.mix != AS_IT_IS:
-            gain = gain * (sum(m**2 for m in heard.mix) / 2) ** 0.5
-        power[i:j] += gain**2 * share * ((1 - w) * rows[low, 0] + w * rows[high, 0])
-        most[i:j] += gain * np.maximum(rows[low, 1], rows[high, 1])
+        low, high = (
+            np.where((block_index >= 0) & (block_index < len(padded_powers) - 1), block_index, -1)
+            for block_index in (whole, whole + 1)
+        )
+        middle = begin + STEP // 2 - heard_sound.at
+        gain = heard_sound.gains(middle) * heard_sound.ramps(
+            np.clip(middle, 0, heard_sound.end - heard_sound.at).astype(np.float32)
+        )
+        if heard_sound.mix != AS_IT_IS:
+            gain = gain * (sum(mix_share**2 for mix_share in heard_sound.mix) / 2) ** 0.5
+        power[first_block:end_block] += gain**2 * share * ((1 - w) * padded_powers[low, 0] + w * padded_powers[high, 0])
+        most[first_block:end_block] += gain * np.maximum(padded_powers[low, 1], padded_powers[high, 1])
     if plan.dips:
         gain = 10 ** (along(plan.dips, np.arange(n) * STEP + STEP // 2) / 20)
         power, most = power * gain**2, most * gain
@@ -95,17 +102,20 @@ def _clipped(story: Story, sources: Sources, measured: Mapping[tuple[int, str], 
     """Pieces whose recordings are clipped where they are used."""
     frame_rate = story.rate
     for at, piece in zip(story.starts, story.pieces, strict=False):
-        rows = measured.get((piece.source, "")) if piece.source is not None else None
-        if rows is None or piece.take == "picture":
+        source_power = measured.get((piece.source, "")) if piece.source is not None else None
+        if source_power is None or piece.take == "picture":
             continue
-        start, end = (frame_rate.frame_to_sample(f) for f in piece.used)
-        i = start // STEP
-        clipped = np.flatnonzero(rows[i : -(-end // STEP), 2] >= FULL)
+        start, end = (frame_rate.frame_to_sample(edge_frame) for edge_frame in piece.used)
+        first_block = start // STEP
+        clipped = np.flatnonzero(source_power[first_block : -(-end // STEP), 2] >= FULL)
         if len(clipped) and piece.source is not None:
-            f = at + max(0, floor(frames_to(piece, frame_rate.sample_to_frame((i + int(clipped[0])) * STEP))))
+            clipped_frame = at + max(
+                0, floor(frames_to(piece, frame_rate.sample_to_frame((first_block + int(clipped[0])) * STEP)))
+            )
             name = sources[piece.source].name if piece.source in sources else "A recording"
-            told = f"{name} is clipped in its recording at {clock(f, frame_rate)}, for {len(clipped) / 10:.1f} s in all"
-            yield Finding("clip", f, told, 40)
+            where = clock(clipped_frame, frame_rate)
+            told_clipping = f"{name} is clipped in its recording at {where}, for {len(clipped) / 10:.1f} s in all"
+            yield Finding("clip", clipped_frame, told_clipping, 40)
 
 
 def _over_full_scale(
@@ -113,16 +123,18 @@ def _over_full_scale(
 ) -> Iterator[Finding]:
     """Stretches where the mix goes over full scale: those close together are one."""
     over: list[list[tuple[int, float]]] = []  # blocks over full scale and their peaks; those close together are one
-    for k in np.flatnonzero(most > 1).tolist()[:MOST]:
-        high = peak(k * STEP, min((k + 1) * STEP, plan.samples))
+    for block_index in np.flatnonzero(most > 1).tolist()[:MOST]:
+        high = peak(block_index * STEP, min((block_index + 1) * STEP, plan.samples))
         if high > 1.0001:
-            if over and k - over[-1][-1][0] <= NEAR:
-                over[-1].append((k, high))
+            if over and block_index - over[-1][-1][0] <= NEAR:
+                over[-1].append((block_index, high))
             else:
-                over.append([(k, high)])
+                over.append([(block_index, high)])
     for run in over:
         worst, high = max(run, key=lambda b: b[1])
-        there, first = (clock(frame_rate.sample_to_frame(k * STEP), frame_rate) for k in (worst, run[0][0]))
+        there, first = (
+            clock(frame_rate.sample_to_frame(block_index * STEP), frame_rate) for block_index in (worst, run[0][0])
+        )
         text = f"The sounds together go {20 * np.log10(high):.1f} dB over full scale at {there}"
         text += f", and {len(run) - 1} times more from {first} on" if len(run) > 1 else ""
         yield Finding("over", frame_rate.sample_to_frame(worst * STEP), text, 44)
@@ -132,5 +144,5 @@ def _off_target(story: Story, loud: float | None) -> Iterator[Finding]:
     """A whole that is louder or softer than was asked for."""
     target = target_of(story)
     if loud is not None and abs(loud - target) > OFF:
-        said = ", for broadcast (EBU R 128)" if target == -23 else ""
-        yield Finding("loudness", None, f"The whole measures {loud:.1f} LUFS; {target:g} is asked for{said}", 15)
+        said_aim = ", for broadcast (EBU R 128)" if target == -23 else ""
+        yield Finding("loudness", None, f"The whole measures {loud:.1f} LUFS; {target:g} is asked for{said_aim}", 15)

@@ -73,11 +73,11 @@ class Offer:
 
 def stems(text: str) -> set[str]:
     """Words without their endings, roughly: enough that `boats` meets `boat` and `hauling` meets `haul`."""
-    out = set()
+    lane_names = set()
     for w in re.findall(r"[^\W\d_]{3,}", text.lower()):
         if w not in SMALL:
-            out.add(re.sub(r"(ings?|ed|es|s|e)$", "", w) if len(w) > 4 else w.removesuffix("s"))
-    return out
+            lane_names.add(re.sub(r"(ings?|ed|es|s|e)$", "", w) if len(w) > 4 else w.removesuffix("s"))
+    return lane_names
 
 
 def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tuple[int, int] | None:
@@ -132,7 +132,7 @@ def offers(
     near = stems(
         " ".join(word.text for start, end, word in words if abs((start + end) // 2 - seam.at) < 8 * frame_rate.fps)
     )
-    edges = sorted({e for start, end, _ in words for e in (start, end)})
+    edges = sorted({span_edge for start, end, _ in words for span_edge in (start, end)})
     all_offers: list[Offer] = []
     for shot in shots:
         span = cover_span(story, seam.at, edges, shot.length)
@@ -215,7 +215,7 @@ def angles(
     piece = story.pieces[index]
     if piece.source is None or piece.source not in sources:
         return []
-    out = []
+    other_angles = []
     jump, aimed = _angle_end(story, sources, begin, edges, length)
     for source in sources.values():
         frame = same_moment(sources[piece.source], source, piece.moment(begin - story.starts[index]), frame_rate)
@@ -229,19 +229,19 @@ def angles(
             why = f"the same moment, in step for {frames_in_words(step - begin)}"
             if step < until:
                 why += f", then on over the {'jump' if jump else 'next piece'}"
-            out.append(Offer("angle", source.name, why, "lay_cover", params))
-    return out
+            other_angles.append(Offer("angle", source.name, why, "lay_cover", params))
+    return other_angles
 
 
 def _in_step(story: Story, sources: Sources, i: int, other: int, shift: int) -> int:
     """The story frame up to which the other camera stays in step with the pieces from index i on."""
     end = story.starts[i + 1]
-    for k in range(i + 1, len(story.pieces)):
-        piece = story.pieces[k]
+    for later_index in range(i + 1, len(story.pieces)):
+        piece = story.pieces[later_index]
         if piece.source is None or piece.source not in sources:
             break
         frame = same_moment(sources[piece.source], sources[other], piece.moment(0), story.rate)
-        if frame is None or abs(frame - (story.starts[k] + shift)) > 0:
+        if frame is None or abs(frame - (story.starts[later_index] + shift)) > 0:
             break
-        end = story.starts[k + 1]
+        end = story.starts[later_index + 1]
     return end

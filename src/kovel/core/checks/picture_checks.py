@@ -33,10 +33,12 @@ def _pictured(clip: Piece | Cover, sources: Sources) -> Source | None:
 def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: Box) -> list[Finding]:
     """Findings of how it is seen. `ratio` is the picture's width over its height."""
     findings: list[Finding] = []
-    rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
-    rows += [(a, cover) for a, _, cover in story.spans if f"cover {cover.lane}" not in story.muted and a < story.length]
-    told: set[tuple[int | None, str]] = set()  # looks that were told already: one finding for each
-    for at, clip in rows:
+    started_clips: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
+    started_clips += [
+        (a, cover) for a, _, cover in story.spans if f"cover {cover.lane}" not in story.muted and a < story.length
+    ]
+    told_already: set[tuple[int | None, str]] = set()  # looks that were told already: one finding for each
+    for at, clip in started_clips:
         if isinstance(clip, Cover) and clip.source == TITLE:
             findings += _title(story, sources, at, clip, box)
             continue
@@ -47,9 +49,9 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
             text = f"The edges of {source.name} are seen at {clock(at, story.rate)}: {edge}"
             findings.append(Finding("edges", at, text, 44))
         if cut_off := _cut_off(story, sources, at, clip, cut):
-            key = (clip.source, f"{story.scopes(clip, sources)}")
-            findings += [cut_off] if key not in told else []
-            told.add(key)
+            scope_key = (clip.source, f"{story.scopes(clip, sources)}")
+            findings += [cut_off] if scope_key not in told_already else []
+            told_already.add(scope_key)
         if isinstance(clip, Cover) and (missing := _bared(story, sources, at, clip)):
             findings.append(missing)
     return [*findings, *_edges_as_one(story, ratio)]
@@ -67,16 +69,16 @@ def _cut_off(story: Story, sources: Sources, at: int, clip: Piece | Cover, cut: 
     black, white = cut(clip)
     if max(black, white) <= CUT_OFF or clip.source is None:
         return None
-    what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
-    text = f"The look of {sources[clip.source].name} cuts off {what} at {clock(at, story.rate)}"
+    clipping_told = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
+    text = f"The look of {sources[clip.source].name} cuts off {clipping_told} at {clock(at, story.rate)}"
     return Finding("cut off", at, text, 26)
 
 
 def _edges_as_one(story: Story, ratio: float) -> Iterator[Finding]:
     """Black beside a group that is seen as one picture."""
     for scope, values in story.settings:
-        rows = zip(story.starts, story.pieces, strict=False)
-        starts = [start for start, piece in rows if values["as_one"] and scope == f"group {piece.group}"]
+        started_pieces = zip(story.starts, story.pieces, strict=False)
+        starts = [start for start, piece in started_pieces if values["as_one"] and scope == f"group {piece.group}"]
         if starts and (edge := _edges(values.__getitem__, ratio)):
             at = clock(starts[0], story.rate)
             yield Finding("edges", starts[0], f"The edges of what is seen as one picture are seen at {at}: {edge}", 44)
@@ -85,7 +87,7 @@ def _edges_as_one(story: Story, ratio: float) -> Iterator[Finding]:
 def _edges(read: Callable[[str], Any], ratio: float) -> str:
     """Why black is seen beside the picture, by what is set on it; nothing where it is not."""
     zoom = read("zoom")
-    least = min(z for _, z in zoom) if isinstance(zoom, tuple) else float(zoom)
+    least = min(zoom_there for _, zoom_there in zoom) if isinstance(zoom, tuple) else float(zoom)
     if least < 100:
         return f"shown at {least:g} %"
     if turn := abs(float(read("turn"))):
@@ -97,13 +99,13 @@ def _edges(read: Callable[[str], Any], ratio: float) -> str:
 
 
 def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> list[Finding]:
-    frame_rate, out = story.rate, []
+    frame_rate, title_findings = story.rate, []
     name = capitalised(name_of(sources, cover))
     words = len(cover.title.split())
     need = round((words / WORDS_A_SECOND + 0.5) * frame_rate.fps)
     seen = min(cover.length, story.length - at)
     if seen < need and not story.value(cover, "rolls", sources):
-        out.append(
+        title_findings.append(
             Finding(
                 "unread",
                 at,
@@ -113,21 +115,23 @@ def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> l
             )
         )
     if story.value(cover, "filled", sources) == FILLED[1] and not _under(story, at, cover):
-        out.append(
+        title_findings.append(
             Finding(
                 "unfilled", at, f"Nothing lies below {name} at {clock(at, frame_rate)} that could fill its letters", 41
             )
         )
-    found = None if story.value(cover, "rolls", sources) else box(cover)
-    if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
-        out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, frame_rate)}", 40))
-    return out
+    title_box = None if story.value(cover, "rolls", sources) else box(cover)
+    if title_box and (min(title_box[:2]) < SAFE or max(title_box[2:]) > 100 - SAFE):
+        title_findings.append(
+            Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, frame_rate)}", 40)
+        )
+    return title_findings
 
 
 def _under(story: Story, at: int, cover: Cover) -> bool:
     """Whether a cover that is no title lies below it, all the time it is seen."""
     end = min(at + cover.length, story.length)
-    rows = sorted(
+    uncovered_spans = sorted(
         (start, until)
         for start, until, other in story.spans
         if other.source != TITLE
@@ -137,7 +141,7 @@ def _under(story: Story, at: int, cover: Cover) -> bool:
         and until > at
     )
     reached = at
-    for start, until in rows:
+    for start, until in uncovered_spans:
         reached = max(reached, until) if start <= reached else reached
     return reached >= end
 

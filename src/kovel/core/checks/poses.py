@@ -52,30 +52,30 @@ def room_in(
     return Room(max(low, a - edge), min(high, b - edge))
 
 
-def closest(left: Grey, out: Room, right: Grey, into: Room) -> Pose | None:
+def closest(left: Grey, room_out: Room, right: Grey, into: Room) -> Pose | None:
     """The pair of frames that differ least, as small grey pictures: `left` are those before the edge from CONTEXT +
     1 + `out.low` back up to `out.high` on, so that its last one is the last shown with the edge moved by `out.high`;
     `right` those from `into.low` on, up to `into.high` + CONTEXT. None where no other cut is better by BETTER."""
-    n, m = out.high - out.low + 1, into.high - into.low + 1
+    n, poses_into = room_out.high - room_out.low + 1, into.high - into.low + 1
     first = len(left) - n  # the last frame shown with the edge moved by out.low
-    if first < 0 or len(right) < m:
+    if first < 0 or len(right) < poses_into:
         return None
-    x = left[first:].astype(np.float32).reshape(n, -1)
-    y = right[:m].astype(np.float32).reshape(m, -1)
-    apart = np.array([np.abs(y - row).mean(1) for row in x])
+    left_greys = left[first:].astype(np.float32).reshape(n, -1)
+    y = right[:poses_into].astype(np.float32).reshape(poses_into, -1)
+    apart = np.array([np.abs(y - pose_row).mean(1) for pose_row in left_greys])
 
     def strength(i: int, j: int) -> int:
-        k = first + i + 1
-        return jump_strength(left[max(0, k - CONTEXT) : k], right[j : j + CONTEXT])
+        row_index = first + i + 1
+        return jump_strength(left[max(0, row_index - CONTEXT) : row_index], right[j : j + CONTEXT])
 
-    now = strength(-out.low, -into.low)
+    best_now = strength(-room_out.low, -into.low)
     best: tuple[int, int, int, int] | None = None
     for flat in np.argsort(apart, axis=None, kind="stable")[:TRIED].tolist():
-        i, j = divmod(flat, m)
-        d = (i + out.low, j + into.low)
-        found = (strength(i, j), abs(d[0]) + abs(d[1]), *d)
-        if best is None or found < best:
-            best = found
-    if best is None or best[0] > now - BETTER:
+        row_index, column_index = divmod(flat, poses_into)
+        d = (row_index + room_out.low, column_index + into.low)
+        best_found = (strength(row_index, column_index), abs(d[0]) + abs(d[1]), *d)
+        if best is None or best_found < best:
+            best = best_found
+    if best is None or best[0] > best_now - BETTER:
         return None
-    return Pose(best[2], best[3], now, best[0])
+    return Pose(best[2], best[3], best_now, best[0])

@@ -117,13 +117,13 @@ def shown(rgb: Array, coding: Coding) -> Array:
 @cache
 def table(coding: Coding, size: int = 65) -> npt.NDArray[np.float32]:
     """`shown` at size x size x size points, blue slowest, red fastest: shape (size ** 3, 3)."""
-    x = np.linspace(0, 1, size)
-    b, g, r = np.meshgrid(x, x, x, indexing="ij")
+    levels = np.linspace(0, 1, size)
+    b, g, r = np.meshgrid(levels, levels, levels, indexing="ij")
     return shown(np.stack([r, g, b], -1).reshape(-1, 3), coding).astype(np.float32)
 
 
-def cube_text(rows: npt.NDArray[np.float32]) -> str:
+def cube_text(colours: npt.NDArray[np.float32]) -> str:
     """A table in the text form of the Cube LUT Specification 1.0."""
-    size = round(len(rows) ** (1 / 3))
-    lines = "\n".join(f"{r:.6f} {g:.6f} {b:.6f}" for r, g, b in rows.tolist())
+    size = round(len(colours) ** (1 / 3))
+    lines = "\n".join(f"{r:.6f} {g:.6f} {b:.6f}" for r, g, b in colours.tolist())
     return f"LUT_3D_SIZE {size}\n{lines}\n"

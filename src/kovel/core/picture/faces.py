@@ -37,15 +37,15 @@ def track(found: Sequence[Sequence[Face]]) -> list[Face]:
     The largest that comes most often leads; what lies farther than its own width from the middle of its neighbours is
     taken for a mistake.
     """
-    largest = [max(row, key=lambda f: f.size) for row in found if row]
+    largest = [max(face_row, key=lambda f: f.size) for face_row in found if face_row]
     if not largest:
         return []
     x, y = median(face.x for face in largest), median(face.y for face in largest)
     faces: list[Face] = []
-    for row in found:
+    for face_row in found:
         near = [face for face in faces[-3:]] or [Face(0, x, y, largest[0].size)]
         cx, cy = median(face.x for face in near), median(face.y for face in near)
-        best = min(row, key=lambda f: abs(f.x - cx) + abs(f.y - cy), default=None)
+        best = min(face_row, key=lambda f: abs(f.x - cx) + abs(f.y - cy), default=None)
         if best and (
             abs(best.x - cx) + abs(best.y - cy) < 1.2 * best.size or abs(best.x - x) + abs(best.y - y) < 0.8 * best.size
         ):
@@ -57,30 +57,30 @@ def path(faces: Sequence[Face]) -> list[tuple[int, float, float]]:
     """(frame, x, y) of a track, smoothed over three and slowed to what does not jump; one row where it keeps still."""
     if not faces:
         return []
-    xs = [median(face.x for face in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
-    ys = [median(face.y for face in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
+    xs = [median(face.x for face in faces[max(0, face_index - 1) : face_index + 2]) for face_index in range(len(faces))]
+    ys = [median(face.y for face in faces[max(0, face_index - 1) : face_index + 2]) for face_index in range(len(faces))]
     if max(xs) - min(xs) < STILL:
         return [(faces[0].frame, median(xs), median(ys))]
-    out = [(faces[0].frame, xs[0], ys[0])]
-    for face, x, y in zip(faces[1:], xs[1:], ys[1:], strict=True):
-        most = FASTEST * max(1, face.frame - out[-1][0])
-        px, py = out[-1][1], out[-1][2]
-        out.append((face.frame, px + min(most, max(-most, x - px)), py + min(most, max(-most, y - py))))
-    return out
+    face_path = [(faces[0].frame, xs[0], ys[0])]
+    for face, face_across, y in zip(faces[1:], xs[1:], ys[1:], strict=True):
+        most = FASTEST * max(1, face.frame - face_path[-1][0])
+        px, py = face_path[-1][1], face_path[-1][2]
+        face_path.append((face.frame, px + min(most, max(-most, face_across - px)), py + min(most, max(-most, y - py))))
+    return face_path
 
 
 def moving(greys: Sequence[npt.NDArray[np.float64]], frame: int) -> list[tuple[int, float, float]]:
     """(frame, x, y) of the middle of what moves between these small pictures; empty where nothing much does."""
     if len(greys) < 2:
         return []
-    change = np.mean([np.abs(left - right) for left, right in pairwise(greys)], 0)
+    change = np.mean([np.abs(grey_before - right) for grey_before, right in pairwise(greys)], 0)
     if change.max() < MOVES:
         return []
     weight = np.square(change)
     h, w = change.shape
-    x = float((weight.sum(0) * (np.arange(w) + 0.5)).sum() / weight.sum() / w)
+    mean_across = float((weight.sum(0) * (np.arange(w) + 0.5)).sum() / weight.sum() / w)
     y = float((weight.sum(1) * (np.arange(h) + 0.5)).sum() / weight.sum() / h)
-    return [(frame, x, y)]
+    return [(frame, mean_across, y)]
 
 
 def across_for(x: float, window: float) -> float:

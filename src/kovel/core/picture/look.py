@@ -36,29 +36,31 @@ Kept = Callable[[str], Table | None]  # a table of the project by its name
 
 def looked(rgb: Array, look: Mapping[str, Any], kept_story: Kept = lambda _: None) -> Array:
     """Coded RGB (..., 3), 0..1, with one look."""
-    out: Array = rgb
+    looked_at: Array = rgb
     brightness, warmth, tint = look.get("brightness", 0.0), look.get("warmth", 0), look.get("tint", 0)
     if brightness or warmth or tint:
-        out = np.power(np.clip(np.power(out, GAMMA) * (balance(warmth, tint) * 2.0**brightness), 0, 1), 1 / GAMMA)
+        looked_at = np.power(
+            np.clip(np.power(looked_at, GAMMA) * (balance(warmth, tint) * 2.0**brightness), 0, 1), 1 / GAMMA
+        )
     if contrast := look.get("contrast", 0):
         power = 2.0 ** (contrast / 50)
-        low = PIVOT * np.power(out / PIVOT, power)
-        high = 1 - (1 - PIVOT) * np.power((1 - out) / (1 - PIVOT), power)
-        out = np.where(out < PIVOT, low, high)
+        low = PIVOT * np.power(looked_at / PIVOT, power)
+        high = 1 - (1 - PIVOT) * np.power((1 - looked_at) / (1 - PIVOT), power)
+        looked_at = np.where(looked_at < PIVOT, low, high)
     if (blacks := look.get("blacks", 0)) or look.get("whites", 0):
         whites = look.get("whites", 0)
-        out = np.clip(out * (1 + whites / 100) + blacks / 100 * (1 - out) ** 2, 0, 1)
+        looked_at = np.clip(looked_at * (1 + whites / 100) + blacks / 100 * (1 - looked_at) ** 2, 0, 1)
     if saturation := look.get("saturation", 0):
-        grey = (out @ LUMA)[..., None]
-        out = np.clip(grey + (out - grey) * (1 + saturation / 100), 0, 1)
+        grey = (looked_at @ LUMA)[..., None]
+        looked_at = np.clip(grey + (looked_at - grey) * (1 + saturation / 100), 0, 1)
     if night := look.get("night", 0):
-        light = np.power(out, GAMMA)
+        light = np.power(looked_at, GAMMA)
         rods = (light @ RODS)[..., None]
         seen = (0.35 * light + 0.65 * rods) * 2.0**-2.2
-        out = np.power(light + (seen - light) * night / 100, 1 / GAMMA)
+        looked_at = np.power(light + (seen - light) * night / 100, 1 / GAMMA)
     if (name := look.get("table", "")) and (t := kept_story(name)) is not None:
-        out = applied(t, out)
-    return out
+        looked_at = applied(t, looked_at)
+    return looked_at
 
 
 def balance(warmth: float, tint: float) -> Array:
@@ -70,7 +72,7 @@ def balance(warmth: float, tint: float) -> Array:
 
 def neutral(rgb: Sequence[float]) -> tuple[int, int]:
     """(warmth, tint) that make this coded colour grey, as far as they reach: what is picked was grey in truth."""
-    r, g, b = (max(1e-4, c) ** GAMMA for c in rgb)
+    r, g, b = (max(1e-4, channel) ** GAMMA for channel in rgb)
     warmth = 100 * np.log2(b / r)
     tint = 200 * np.log2(g / np.sqrt(r * b))
     return int(np.clip(round(warmth), -100, 100)), int(np.clip(round(tint), -100, 100))
@@ -78,16 +80,16 @@ def neutral(rgb: Sequence[float]) -> tuple[int, int]:
 
 def made(looks: Sequence[Mapping[str, Any]], kept_story: Kept = lambda _: None, size: int = SIZE) -> Table:
     """The table of looks that follow each other."""
-    rows = grid(size)
+    colours = grid(size)
     for look in looks:
-        rows = looked(rows, look, kept_story)
-    return np.clip(rows, 0, 1).astype(np.float32)
+        colours = looked(colours, look, kept_story)
+    return np.clip(colours, 0, 1).astype(np.float32)
 
 
 @lru_cache(4)
 def grid(size: int = SIZE) -> Array:
-    x = np.linspace(0, 1, size)
-    b, g, r = np.meshgrid(x, x, x, indexing="ij")
+    levels = np.linspace(0, 1, size)
+    b, g, r = np.meshgrid(levels, levels, levels, indexing="ij")
     return np.stack([r, g, b], -1).reshape(-1, 3)
 
 
@@ -95,16 +97,16 @@ def applied(table: Table, rgb: Array) -> Array:
     """Colours (..., 3) through a table, straight between its eight neighbours."""
     n = round(len(table) ** (1 / 3))
     t = table.reshape(n, n, n, 3)
-    x = np.clip(np.asarray(rgb, float), 0, 1).reshape(-1, 3) * (n - 1)
-    i = np.minimum(x.astype(int), n - 2)
-    f = x - i
-    out = np.zeros_like(x)
-    for k in range(8):
-        o = np.array([k & 1, k >> 1 & 1, k >> 2])
-        w = np.prod(np.where(o, f, 1 - f), -1)
-        j = i + o
-        out += w[:, None] * t[j[:, 2], j[:, 1], j[:, 0]]
-    return np.asarray(out.reshape(np.shape(rgb)))
+    scaled = np.clip(np.asarray(rgb, float), 0, 1).reshape(-1, 3) * (n - 1)
+    corner_low = np.minimum(scaled.astype(int), n - 2)
+    fraction = scaled - corner_low
+    applied_colours = np.zeros_like(scaled)
+    for corner in range(8):
+        corner_offset = np.array([corner & 1, corner >> 1 & 1, corner >> 2])
+        w = np.prod(np.where(corner_offset, fraction, 1 - fraction), -1)
+        corner_index = corner_low + corner_offset
+        applied_colours += w[:, None] * t[corner_index[:, 2], corner_index[:, 1], corner_index[:, 0]]
+    return np.asarray(applied_colours.reshape(np.shape(rgb)))
 
 
 def read_cube(text: str) -> Table:
@@ -115,8 +117,12 @@ def read_cube(text: str) -> Table:
     size, flat, low, high, values = _cube_lines(text)
     at = (grid(SIZE) - low) / (high - low)
     if flat:
-        x = np.linspace(0, 1, size)
-        return np.stack([np.interp(at[:, c], x, values[:, c]) for c in range(3)], -1).clip(0, 1).astype(np.float32)
+        levels = np.linspace(0, 1, size)
+        return (
+            np.stack([np.interp(at[:, channel], levels, values[:, channel]) for channel in range(3)], -1)
+            .clip(0, 1)
+            .astype(np.float32)
+        )
     if size == SIZE and not low.any() and (high == 1).all():
         return values.clip(0, 1).astype(np.float32)
     return applied(values.astype(np.float32), at).clip(0, 1).astype(np.float32)
@@ -124,11 +130,13 @@ def read_cube(text: str) -> Table:
 
 def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
     """What the lines of a .cube say: (points a side, whether of one dimension, lower bounds, upper bounds, colours)."""
-    size, flat, rows = 0, False, []
+    size, flat, colour_rows = 0, False, []
     bounds = {"DOMAIN_MIN": np.zeros(3), "DOMAIN_MAX": np.ones(3)}
     lines = ((number, raw.strip()) for number, raw in enumerate(text.splitlines(), 1))
-    for number, line in ((n, line) for n, line in lines if line and not line.startswith(("#", "TITLE"))):
-        words = line.split()
+    for number, cube_line in (
+        (n, cube_line) for n, cube_line in lines if cube_line and not cube_line.startswith(("#", "TITLE"))
+    ):
+        words = cube_line.split()
         try:
             if words[0] in ("LUT_3D_SIZE", "LUT_1D_SIZE"):
                 size, flat = int(words[1]), words[0] == "LUT_1D_SIZE"
@@ -136,16 +144,16 @@ def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
             elif words[0] in bounds:
                 bounds[words[0]] = np.array([float(word) for word in words[1:4]])
             else:
-                rows.append(_colour(words))
+                colour_rows.append(_colour(words))
         except BadTable:
             raise
         except (ValueError, IndexError):
-            raise BadTable(f"Line {number} of the table is no line of a .cube table: {line[:40]}") from None
-        if size and len(rows) > _colours_in(size, flat):
+            raise BadTable(f"Line {number} of the table is no line of a .cube table: {cube_line[:40]}") from None
+        if size and len(colour_rows) > _colours_in(size, flat):
             break
     low, high = bounds["DOMAIN_MIN"], bounds["DOMAIN_MAX"]
-    _refuse_cube(size, len(rows), _colours_in(size, flat), low, high)
-    return size, flat, low, high, np.array(rows)
+    _refuse_cube(size, len(colour_rows), _colours_in(size, flat), low, high)
+    return size, flat, low, high, np.array(colour_rows)
 
 
 def _colours_in(size: int, flat: bool) -> int:
@@ -197,7 +205,7 @@ def coloured(lab: Array) -> Array:
 def matching(mine: Array, theirs: Array, size: int = SIZE) -> Table:
     """A table that gives pixels like `mine` (n, 3) the colours of `theirs` (m, 3): mean and spread of each axis of
     Reinhard et al. are theirs then; twice over, for what is cut off at the ends shifts them."""
-    rows, pixels = grid(size), np.asarray(mine, float)
+    grid_colours, pixels = grid(size), np.asarray(mine, float)
     want = decorrelated(np.asarray(theirs, float))
     for _ in range(2):
         have = decorrelated(pixels)
@@ -207,5 +215,5 @@ def matching(mine: Array, theirs: Array, size: int = SIZE) -> Table:
         def moved(x: Array, gain: Array = gain, a: Array = have_mean, b: Array = want_mean) -> Array:
             return np.clip(coloured((decorrelated(x) - a) * gain + b), 0, 1)
 
-        rows, pixels = moved(rows), moved(pixels)
-    return rows.astype(np.float32)
+        grid_colours, pixels = moved(grid_colours), moved(pixels)
+    return grid_colours.astype(np.float32)

@@ -38,17 +38,17 @@ class MotionMaker:
         if self._last is not None and np.array_equal(grey, self._last):
             self._rows.append((float(grey.mean()), 0.0, 0.0, 0.0))
             return
-        x = grey.astype(np.float64)
-        f = np.fft.rfft2((x - x.mean()) * self._window)
+        grey_float = grey.astype(np.float64)
+        spectrum = np.fft.rfft2((grey_float - grey_float.mean()) * self._window)
         change, dx, dy = 0.0, 0.0, 0.0
         if self._before is not None and self._last is not None:
-            change = float(np.abs(x - self._last).mean())
-            cross = f * np.conj(self._before)
+            change = float(np.abs(grey_float - self._last).mean())
+            cross = spectrum * np.conj(self._before)
             surface = np.fft.irfft2(cross / (np.abs(cross) + 1e-3), (HIGH, WIDE))
             y, z = np.unravel_index(int(surface.argmax()), surface.shape)
             dy, dx = _peak(surface[:, z], int(y)), _peak(surface[y], int(z))
-        self._rows.append((float(x.mean()), change, dx, dy))
-        self._before, self._last = f, grey
+        self._rows.append((float(grey_float.mean()), change, dx, dy))
+        self._before, self._last = spectrum, grey
 
     def finish(self) -> npt.NDArray[np.float16]:
         """(frames, 4): mean brightness 0-255, mean change against the frame before, shift right and down in pixels."""
@@ -58,8 +58,8 @@ class MotionMaker:
 def _peak(line: npt.NDArray[np.float64], i: int) -> float:
     """A peak's place to a fraction (parabola through three points), as a signed shift."""
     count = len(line)
-    a, b, c = line[i - 1], line[i], line[(i + 1) % count]
-    part = 0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0
+    a, b, right_level = line[i - 1], line[i], line[(i + 1) % count]
+    part = 0.5 * (a - right_level) / (a - 2 * b + right_level) if a - 2 * b + right_level < 0 else 0.0
     return float(i - count if i > count // 2 else i) + float(part)
 
 
@@ -72,20 +72,20 @@ class Look:
     change: Floats
 
 
-def look(rows: npt.NDArray[np.float16], fps: float) -> Look:
+def look(motion_rows: npt.NDArray[np.float16], fps: float) -> Look:
     """From MotionMaker's rows. Steady is 1 where the picture moves evenly or not at all, and falls with every jolt.
 
     A pan at even speed is steady; a jolt is the shift left over after a smooth path of 0.6 s is taken away.
     """
-    r = rows.astype(np.float32)
-    if not len(r):
-        z = np.zeros(0, np.float32)
-        return Look(z, z, z)
-    shift = np.clip(r[:, 2:4], -8, 8)
+    motion = motion_rows.astype(np.float32)
+    if not len(motion):
+        no_motion = np.zeros(0, np.float32)
+        return Look(no_motion, no_motion, no_motion)
+    shift = np.clip(motion[:, 2:4], -8, 8)
     smooth = uniform_filter1d(shift, max(3, round(fps * 0.6)), axis=0)
     jolt = np.hypot(*(shift - smooth).T)
     rough = uniform_filter1d(jolt, max(1, round(fps * 0.5)))
-    return Look(np.asarray(r[:, 0] / 255, np.float32), np.asarray(1 / (1 + 4 * rough), np.float32), r[:, 1])
+    return Look(np.asarray(motion[:, 0] / 255, np.float32), np.asarray(1 / (1 + 4 * rough), np.float32), motion[:, 1])
 
 
 def best_stretch(seen: Look, fps: float, seconds: tuple[float, float] = (3.0, 4.0)) -> tuple[int, int] | None:
@@ -112,5 +112,5 @@ def best_stretch(seen: Look, fps: float, seconds: tuple[float, float] = (3.0, 4.
 
 def _means(values: npt.ArrayLike, length: int) -> npt.NDArray[np.float64]:
     """The mean of every window of `length` values."""
-    c = np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])
-    return np.asarray((c[length:] - c[:-length]) / length)
+    running_sums = np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])
+    return np.asarray((running_sums[length:] - running_sums[:-length]) / length)

@@ -57,10 +57,12 @@ def with_captions(plan: Plan, cues: Sequence[Cue], ratio: float = 16 / 9) -> Pla
     for run in plan.pictures:
         edges = [run.at, *(mark for mark in marks if run.at < mark < run.end), run.end]
         for start, end in pairwise(edges):
-            part = run.part(start, end)
+            run_part = run.part(start, end)
             shown = next((cue for cue in cues if cue.at <= start < cue.end), None)
             if shown:
                 title = TitleImage(tuple((base | {"text": "\n".join(shown.lines)}).items()))
-                part = Run(start, end, (*part.layers, Layer(Image(title=title), part=Part(clear=True))), part.cover)
-            runs.append(part)
+                run_part = Run(
+                    start, end, (*run_part.layers, Layer(Image(title=title), part=Part(clear=True))), run_part.cover
+                )
+            runs.append(run_part)
     return replace(plan, pictures=tuple(runs))

@@ -56,7 +56,7 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
             live.append(spans[i])
             i += 1
         if live:
-            live = [r for r in live if r[1] > start]
+            live = [live_clip for live_clip in live if live_clip[1] > start]
         while dialogue[k].end <= start:
             k += 1
         if not live:
@@ -103,9 +103,9 @@ def _stacked(seen: Seen, over: Sequence[Live], start: int, until: int) -> tuple[
             filling = (_letters(layers[0]), opacity, len(stack)) if seen.read(cover, "filled") == FILLED[1] else filling
             continue
         if filling:  # seen in the letters alone
-            (cut, share, above), filling = filling, None
+            (cut_layer, share, above), filling = filling, None
             shown = (*([replace(BLACK, opacity=black)] if black else ()), *with_opacity(layers, opacity))
-            stack.insert(len(stack) - above + 1, Layer(Image(stack=shown, cut=cut), share))
+            stack.insert(len(stack) - above + 1, Layer(Image(stack=shown, cut=cut_layer), share))
             continue
         stack[:0] = [*([replace(BLACK, opacity=black)] if black else []), *with_opacity(layers, opacity)]
         if (opacity == OPAQUE and layers[0].plain) or black == OPAQUE:
@@ -116,33 +116,33 @@ def _stacked(seen: Seen, over: Sequence[Live], start: int, until: int) -> tuple[
 def _letters(title: Layer) -> Layer:
     """A title's letters alone, to cut something out by."""
     assert title.image.title
-    rows = tuple((name, {"box": 0, "edge": 0.0}.get(name, value)) for name, value in title.image.title.rows)
-    return replace(title, image=Image(title=TitleImage(rows)))
+    style_rows = tuple((name, {"box": 0, "edge": 0.0}.get(name, value)) for name, value in title.image.title.rows)
+    return replace(title, image=Image(title=TitleImage(style_rows)))
 
 
 def _in_place(story: Story, sources: Sources) -> list[Live]:
     """Covers in order of their beginnings, as far as they are seen."""
-    rows = [
+    spans_in_place = [
         span
         for span in story.spans
         if span[0] < story.length  # one on the story's clock may lie behind its end
         and (span[2].source in sources or span[2].source == TITLE)
         and f"cover {span[2].lane}" not in story.muted
     ]
-    rows.sort(key=itemgetter(0))
+    spans_in_place.sort(key=itemgetter(0))
     comes = {
         (a, cover.lane): int(cover.settings["appear"])
-        for a, _, cover in rows
+        for a, _, cover in spans_in_place
         if cover.settings and cover.settings["appear"]
     }
-    out: list[Live] = []
-    for start, end, cover in rows:
+    clips_in_place: list[Live] = []
+    for start, end, cover in spans_in_place:
         over = comes.get((end, cover.lane), 0) if comes else 0
         over = min(over, room_behind(cover, sources, story)) if over else 0
-        out.append(
+        clips_in_place.append(
             (start, min(end + over, story.length), cover, min(end + over, story.length) - min(end, story.length))
         )
-    return out
+    return clips_in_place
 
 
 def room_behind(cover: Cover, sources: Sources, story: Story) -> int:
@@ -161,21 +161,21 @@ def _bends(seen: Seen, cover: Cover, start: int, end: int) -> list[int]:
     """Story frames at which the opacity of a cover from a to b changes its course."""
     if not cover.settings and not seen.wide:
         return []
-    own = cover.settings
+    own_values = cover.settings
     if seen.by_frame(cover):
         return [*range(start, end)]
-    come, go = int(own["appear"]), int(own["leave"])
-    out = (
+    come, go = int(own_values["appear"]), int(own_values["leave"])
+    bend_frames = (
         [start + come, end - go]
         if seen.read(cover, "through") != "black"
         else [start + come // 2, start + come, end - go, end - go + go // 2]
     )
-    line = seen.read(cover, "opacity")
-    if isinstance(line, tuple):
-        out += [start + moment - cover.start for moment, _ in line]
+    opacity_line = seen.read(cover, "opacity")
+    if isinstance(opacity_line, tuple):
+        bend_frames += [start + moment - cover.start for moment, _ in opacity_line]
         if come or go:  # two straight lines on each other are none: frame by frame
-            out += [*range(start, start + come), *range(end - go, end)]
-    return out
+            bend_frames += [*range(start, start + come), *range(end - go, end)]
+    return bend_frames
 
 
 def _opacity(seen: Seen, cover: Cover, at: int, end: int, start: int, until: int) -> tuple[Opacity | None, Opacity]:
@@ -196,10 +196,10 @@ def _opacity(seen: Seen, cover: Cover, at: int, end: int, start: int, until: int
 
 def _own_opacity(seen: Seen, cover: Cover, start: int, until: int) -> Opacity:
     """What is set on a cover, over its frames [start, until), which lie between two of its moments."""
-    line = seen.read(cover, "opacity")
-    if not isinstance(line, tuple):
-        return steady(line)
-    first, last = (round(10 * on_line(line, cover.start + k)) for k in (start, until))
+    opacity_line = seen.read(cover, "opacity")
+    if not isinstance(opacity_line, tuple):
+        return steady(opacity_line)
+    first, last = (round(10 * on_line(opacity_line, cover.start + edge_frame)) for edge_frame in (start, until))
     if first != last:
         return Opacity(first * (until - start), last - first, 1000 * (until - start))
     return OPAQUE if first == 1000 else Opacity(first, 0, 1000)

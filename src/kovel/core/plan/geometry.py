@@ -40,20 +40,20 @@ def standing(
     zoom, x, y = part.at(k)
     z = zoom / 100
     cw, ch = max(w, iw * scale), max(h, ih * scale)  # its bars, or what of it does not fit, included
-    left = x0 + (w - cw * z) * x + (cw - iw * scale) / 2 * z
+    left_edge = x0 + (w - cw * z) * x + (cw - iw * scale) / 2 * z
     top = y0 + (h - ch * z) * y + (ch - ih * scale) / 2 * z
     s = scale * z
-    start, end, c, d, e, f = s, 0.0, 0.0, s, left, top
+    start, end, c, d, e, f = s, 0.0, 0.0, s, left_edge, top
     if part.flip:
-        start, e = -s, left + iw * s
+        start, e = -s, left_edge + iw * s
     if part.turn:
         co, si = cos(radians(part.turn)), sin(radians(part.turn))
         mx, my = x0 + w / 2, y0 + h / 2
         start, end, c, d = co * start, si * start, -si * d, co * d
         e, f = mx + co * (e - mx) - si * (f - my), my + si * (e - mx) + co * (f - my)
     lc, tc, rc, bc = part.crop
-    cut = (iw * lc, ih * tc, iw * (1 - rc), ih * (1 - bc))
-    return Standing((x0, y0, w, h), (start, end, c, d, e, f), cut)
+    cut_edges = (iw * lc, ih * tc, iw * (1 - rc), ih * (1 - bc))
+    return Standing((x0, y0, w, h), (start, end, c, d, e, f), cut_edges)
 
 
 def quad(s: Standing) -> list[tuple[float, float]]:

@@ -162,8 +162,8 @@ class Part:
         """The same framing, begun so many frames later: moves lie so much earlier."""
         if not (self.moves or self.drift) or not frames:
             return self
-        moves = tuple((k - frames, z, x, y) for k, z, x, y in self.moves)
-        return replace(self, moves=moves, drift=tuple((k - frames, x, y) for k, x, y in self.drift))
+        moves = tuple((move_frame - frames, z, x, y) for move_frame, z, x, y in self.moves)
+        return replace(self, moves=moves, drift=tuple((drift_frame - frames, x, y) for drift_frame, x, y in self.drift))
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the whole image."""
@@ -176,14 +176,14 @@ class Part:
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Part:
         """What `to_json` wrote."""
-        rows = dict(stored)
-        if "crop" in rows:
-            rows["crop"] = tuple(rows["crop"])
-        if "moves" in rows:
-            rows["moves"] = tuple(tuple(row) for row in rows["moves"])
-        if "drift" in rows:
-            rows["drift"] = tuple(tuple(row) for row in rows["drift"])
-        return Part(**rows)
+        stored_rows = dict(stored)
+        if "crop" in stored_rows:
+            stored_rows["crop"] = tuple(stored_rows["crop"])
+        if "moves" in stored_rows:
+            stored_rows["moves"] = tuple(tuple(move_row) for move_row in stored_rows["moves"])
+        if "drift" in stored_rows:
+            stored_rows["drift"] = tuple(tuple(drift_row) for drift_row in stored_rows["drift"])
+        return Part(**stored_rows)
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,7 +250,7 @@ class Layer:
         if self.part != WHOLE:
             more["part"] = self.part.to_json()
         if self.look:
-            more["look"] = [dict(rows) for rows in self.look]
+            more["look"] = [dict(look_rows) for look_rows in self.look]
         if self.place != EVERYWHERE:
             more["place"] = [self.place.x, self.place.y, self.place.w, self.place.h]
         return [image.source, *image.steps(ratio.get(image.source, Fraction(1))), *([more] if more else [])]
@@ -258,20 +258,25 @@ class Layer:
     @staticmethod
     def from_json(row: list[Any]) -> Stacked:
         """A layer as `to_json` wrote it, and its steps; its image has no start of its own then."""
-        more: dict[str, Any] = row[4] if len(row) > 4 else {}
-        title = TitleImage(tuple(more["title"].items())) if "title" in more else None
-        image = Image(row[0], card=Card(*more["card"]) if "card" in more else None, title=title)
-        look = tuple(tuple(sorted(d.items())) for d in more.get("look", ()))
+        more_stored: dict[str, Any] = row[4] if len(row) > 4 else {}
+        title = TitleImage(tuple(more_stored["title"].items())) if "title" in more_stored else None
+        image = Image(row[0], card=Card(*more_stored["card"]) if "card" in more_stored else None, title=title)
+        look_stored = tuple(tuple(sorted(d.items())) for d in more_stored.get("look", ()))
         layer = Layer(
             image,
-            Opacity(*more.get("opacity", ())),
-            Part.from_json(more.get("part", {})),
-            Place(*more.get("place", ())),
-            look,
-            Opacity(*more.get("letters", ())),
+            Opacity(*more_stored.get("opacity", ())),
+            Part.from_json(more_stored.get("part", {})),
+            Place(*more_stored.get("place", ())),
+            look_stored,
+            Opacity(*more_stored.get("letters", ())),
         )
-        cut = Layer.from_json(more["cut"]).layer if "cut" in more else None
-        return Stacked(layer, (row[1], row[2], row[3]), tuple(Layer.from_json(x) for x in more.get("stack", ())), cut)
+        cut_stored = Layer.from_json(more_stored["cut"]).layer if "cut" in more_stored else None
+        return Stacked(
+            layer,
+            (row[1], row[2], row[3]),
+            tuple(Layer.from_json(stacked_layer) for stacked_layer in more_stored.get("stack", ())),
+            cut_stored,
+        )
 
 
 class Stacked(NamedTuple):

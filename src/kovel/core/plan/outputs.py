@@ -134,12 +134,12 @@ class Output:
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the plain whole."""
-        rows = {
+        given_fields = {
             field.name: getattr(self, field.name)
             for field in fields(self)
             if getattr(self, field.name) != field.default
         }
-        return rows | ({"rate": [self.rate.num, self.rate.den]} if self.rate else {})
+        return given_fields | ({"rate": [self.rate.num, self.rate.den]} if self.rate else {})
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Output:
@@ -221,16 +221,16 @@ def between(plan: Plan, start: int, end: int) -> Plan:
         run.part(max(start, run.at), min(end, run.end)) for run in plan.pictures if run.at < end and run.end > start
     ]
     sounds = tuple(
-        replace(heard, at=heard.at - first, end=heard.end - first)
-        for heard in plan.sounds
-        if heard.at < last and heard.end > first
+        replace(heard_sound, at=heard_sound.at - first, end=heard_sound.end - first)
+        for heard_sound in plan.sounds
+        if heard_sound.at < last and heard_sound.end > first
     )
     return replace(
         plan,
         length=end - start,
         pictures=tuple(replace(run, at=run.at - start, end=run.end - start) for run in runs),
         sounds=sounds,
-        dips=tuple((s - first, db) for s, db in plan.dips),
+        dips=tuple((dip_sample - first, db) for dip_sample, db in plan.dips),
     )
 
 

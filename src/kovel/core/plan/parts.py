@@ -36,36 +36,36 @@ def divided(plan: Plan) -> Plan:
         while run.end - at > ANCHOR:
             gone = clock + Fraction((at - run.at) * p, q)
             step = ceil((ANCHOR - gone % ANCHOR) * q / p) if p > 0 else ANCHOR
-            cut = at + max(1, step)
-            if cut >= run.end:
+            cut_frame = at + max(1, step)
+            if cut_frame >= run.end:
                 break
-            runs.append(run.part(at, cut))
-            at = cut
+            runs.append(run.part(at, cut_frame))
+            at = cut_frame
         runs.append(run.part(at, run.end))
     return replace(plan, pictures=tuple(runs))
 
 
-def stretches(rows: Sequence[Row]) -> list[tuple[int, int]]:
+def stretches(picture_runs: Sequence[Row]) -> list[tuple[int, int]]:
     """Which rows make a part: index ranges that fill all of them. A part ends behind a row that says so by what it
     holds, once it is LEAST long; at the latest before it would be longer than MOST."""
-    out: list[tuple[int, int]] = []
+    found_stretches: list[tuple[int, int]] = []
     first = 0
-    for index, (at, end, layers) in enumerate(rows):
-        begun = rows[first][0]
+    for index, (at, end, layers) in enumerate(picture_runs):
+        begun = picture_runs[first][0]
         if index > first and end - begun > MOST:
-            out.append((first, index))
+            found_stretches.append((first, index))
             first, begun = index, at
         ends = int(sha256(json.dumps([end - at, layers]).encode()).hexdigest()[:2], 16) % 2 == 0
         if end - begun >= LEAST and ends:
-            out.append((first, index + 1))
+            found_stretches.append((first, index + 1))
             first = index + 1
-    if first < len(rows):
-        out.append((first, len(rows)))
-    return out
+    if first < len(picture_runs):
+        found_stretches.append((first, len(picture_runs)))
+    return found_stretches
 
 
-def name_of(rows: Sequence[Row], made_with: Any) -> str:
+def name_of(picture_runs: Sequence[Row], made_with: Any) -> str:
     """The name of a part: what is seen in it, and all that decides how it is made."""
-    first = rows[0][0]
-    seen = [[at - first, end - first, layers] for at, end, layers in rows]
+    first = picture_runs[0][0]
+    seen = [[at - first, end - first, layers] for at, end, layers in picture_runs]
     return sha256(json.dumps([seen, made_with], sort_keys=True).encode()).hexdigest()[:32]

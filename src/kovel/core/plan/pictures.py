@@ -69,23 +69,23 @@ class Seen:
     def _whole(self, values: Values) -> Layer:
         """What a group that is seen as one picture is put together into, empty."""
         place = Place(*PLACES[values["place"]])
-        look = tuple((name, values[name]) for name in values if name in LOOK)
+        look_values = tuple((name, values[name]) for name in values if name in LOOK)
         return Layer(
             Image(),
             steady(values["opacity"]),
             _part(lambda n: values[n]),
             EVERYWHERE if place == EVERYWHERE else place,
-            (look,) if look else (),
+            (look_values,) if look_values else (),
         )
 
     def whole_of(self, clip: Piece | Cover) -> int:
         """The group that it is seen in as one picture: a piece's, a cover's by its tether; 0 for none."""
         return self._one.get(clip.tether.piece if isinstance(clip, Cover) else clip.id, 0)
 
-    def together(self, rows: Sequence[Over]) -> tuple[Layer, ...]:
+    def together(self, overlays: Sequence[Over]) -> tuple[Layer, ...]:
         """Pieces over each other; those of a group that is seen as one picture as one layer."""
         layers: list[Layer] = []
-        for group, same in groupby(rows, key=itemgetter(0)):
+        for group, same in groupby(overlays, key=itemgetter(0)):
             some = list(same)
             if not group:
                 layers += [
@@ -139,19 +139,23 @@ class Seen:
         if self.read(clip, "between") != Between.BLENDED:
             return self._still(clip, source, now, k)
         ratio = source.rate.fps / self.story.rate.fps
-        own = floor(now * ratio)
-        share = round((now * ratio - own) * SHARES)
+        own_frame = floor(now * ratio)
+        share = round((now * ratio - own_frame) * SHARES)
         last = (source.frames or 1) - 1
-        own, share = (min(own + 1, last), 0) if share == SHARES else (own, share)
-        here, after = (self._still(clip, source, (n + Fraction(1, 2)) / ratio, k) for n in (own, own + 1))
-        if not share or own >= last:
+        own_frame, share = (min(own_frame + 1, last), 0) if share == SHARES else (own_frame, share)
+        here, after = (self._still(clip, source, (n + Fraction(1, 2)) / ratio, k) for n in (own_frame, own_frame + 1))
+        if not share or own_frame >= last:
             return here
         return (*here, *(replace(layer, opacity=Opacity(share, 0, SHARES)) for layer in after))
 
     def _still(self, clip: Piece | Cover, source: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
         """The frame of a thing at moment `now`, framed as in its frame k."""
-        part = floor((now - floor(now)) * FINE)
-        image = Image(clip.source, floor(now), speed=(part, FINE), skip=1) if part else Image(clip.source, floor(now))
+        part_of_frame = floor((now - floor(now)) * FINE)
+        image = (
+            Image(clip.source, floor(now), speed=(part_of_frame, FINE), skip=1)
+            if part_of_frame
+            else Image(clip.source, floor(now))
+        )
         return tuple(replace(layer, part=layer.part.later(k)) for layer in self._layers(clip, source, image, OPAQUE))
 
     def cover(self, cover: Cover, k: int = 0) -> tuple[Layer, ...]:
@@ -181,13 +185,18 @@ class Seen:
         ):  # what moves does so on its own clock; all else is the same for all that is set alike
             place = Place(*PLACES[self.read(clip, "place")])
             part = _part(lambda n: self.read(clip, n), lambda own, lines: self._moves(clip, own, lines))
-            found = part, EVERYWHERE if place == EVERYWHERE else place, self.read(clip, "fit"), self.look(clip, source)
-            if not found[0].moves:
-                self._alike[key] = found
+            found_layers = (
+                part,
+                EVERYWHERE if place == EVERYWHERE else place,
+                self.read(clip, "fit"),
+                self.look(clip, source),
+            )
+            if not found_layers[0].moves:
+                self._alike[key] = found_layers
         else:
-            found = self._alike[key]
-        part, place, fit, look = found
-        layer = Layer(image, opacity, part, place, look)
+            found_layers = self._alike[key]
+        part, place, fit, look_rows = found_layers
+        layer = Layer(image, opacity, part, place, look_rows)
         if fit != "blurred":
             return (layer,)
         behind = Part(fit="filled", blur=True, flip=part.flip, border=part.border)
@@ -199,26 +208,26 @@ class Seen:
     def look(self, clip: Piece | Cover, source: Source) -> Look:
         """The looks of all scopes, from wide to near."""
         scopes = reaching(LOOK[0], self.story.scopes(clip, self.sources))
-        rows = (tuple((name, values[name]) for name in values if name in LOOK) for values in scopes)
-        return tuple(row for row in rows if row)
+        looks_by_scope = (tuple((name, values[name]) for name in values if name in LOOK) for values in scopes)
+        return tuple(look_row for look_row in looks_by_scope if look_row)
 
     def _moves(self, clip: Piece | Cover, own: dict[str, Value], lines: dict[str, Line]) -> tuple[Move, ...]:
         """The lines as moments of the run that begins with the first frame of the thing."""
         moves: list[Move] = []
-        for m in sorted({moment for line in lines.values() for moment, _ in line}):
-            zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
-            moves.append((float(frames_to(clip, m)), zoom, across / 100, down / 100))
+        for moment in sorted({moment for value_line in lines.values() for moment, _ in value_line}):
+            zoom, across, down = (on_line(v, moment) if isinstance(v, tuple) else float(v) for v in own.values())
+            moves.append((float(frames_to(clip, moment)), zoom, across / 100, down / 100))
         return tuple(sorted(moves))  # backwards, the last comes first
 
 
 def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = lambda own, lines: ()) -> Part:
     """The part that is shown, by what its settings say; `moves` of those that are lines."""
-    own: dict[str, Any] = {name: read(name) for name in MOVED}
+    own_part: dict[str, Any] = {name: read(name) for name in MOVED}
     rest = {name: read(name) for name in STATIC}
-    lines: dict[str, Line] = {name: value for name, value in own.items() if isinstance(value, tuple)}
+    lines: dict[str, Line] = {name: value for name, value in own_part.items() if isinstance(value, tuple)}
     flat: dict[str, float] = {
         name: float(SETTINGS[name].default if name in lines else value)  # type: ignore[arg-type]
-        for name, value in own.items()
+        for name, value in own_part.items()
     }
     crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
     fit = rest["fit"]
@@ -234,7 +243,7 @@ def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = l
         "filled" if fit == "filled" else "whole",
         rest["border"] / 100,
         clear=any(crop),
-        moves=moves(own, lines),
+        moves=moves(own_part, lines),
         ease=read("ease") if lines else "both",
     )
 
@@ -255,23 +264,28 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     ramped = {index for index, piece in enumerate(story.pieces) if piece.settings and seen.by_frame(piece)}
     count = len(layers)
     if not story.transitions and not ramped and not seen.whole:
-        return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(count)]
-    line = _Dialogue(story, seen, layers, ramped)
-    between = [story.transition(i) for i in range(count + 1)]
-    foot, head = zip(*(_around(transition, 0 < i < count) for i, transition in enumerate(between)), strict=True)
-    for i in range(count):
-        start, end = story.starts[i], story.starts[i + 1]
-        if between[i].length:
-            line.blend(i, between[i], foot[i], head[i])
-        x, y = start + head[i], end - foot[i + 1]
+        return [
+            Run(story.starts[piece_index], story.starts[piece_index + 1], layers[piece_index])
+            for piece_index in range(count)
+        ]
+    dialogue_there = _Dialogue(story, seen, layers, ramped)
+    between = [story.transition(seam_index) for seam_index in range(count + 1)]
+    foot, head = zip(
+        *(_around(transition, 0 < seam_index < count) for seam_index, transition in enumerate(between)), strict=True
+    )
+    for piece_index in range(count):
+        start, end = story.starts[piece_index], story.starts[piece_index + 1]
+        if between[piece_index].length:
+            dialogue_there.blend(piece_index, between[piece_index], foot[piece_index], head[piece_index])
+        x, y = start + head[piece_index], end - foot[piece_index + 1]
         if x > y:  # a fade in and a fade out on the only piece meet in its middle
             x = y = (x + y) // 2
-            line.cut_at(x)
-        line.show(x, y, (i, OPAQUE))
+            dialogue_there.cut_at(x)
+        dialogue_there.show(x, y, (piece_index, OPAQUE))
     if (size := between[count].length) and count:
-        start = max(story.length - size, line.runs[-1].end)
-        line.show(start, story.length, (count - 1, Opacity.falling(size, start - (story.length - size))))
-    return line.runs
+        start = max(story.length - size, dialogue_there.runs[-1].end)
+        dialogue_there.show(start, story.length, (count - 1, Opacity.falling(size, start - (story.length - size))))
+    return dialogue_there.runs
 
 
 def _around(transition: Transition, inner: bool) -> tuple[int, int]:
@@ -294,13 +308,17 @@ class _Dialogue:
         """Story frames [start, end): these pieces over each other, each with its opacity; frame by frame where one has
         a ramp."""
         pieces, starts = self.story.pieces, self.story.starts
-        step = 1 if any(i in self.ramped for i, _ in parts) else max(1, end - start)
+        step = 1 if any(piece_index in self.ramped for piece_index, _ in parts) else max(1, end - start)
         for t in range(start, end, step):
-            rows = [
-                (self.seen.whole_of(pieces[i]), opacity.later(t - start), self.of(i, t - starts[i]))
-                for i, opacity in parts
+            shown_layers = [
+                (
+                    self.seen.whole_of(pieces[piece_index]),
+                    opacity.later(t - start),
+                    self.of(piece_index, t - starts[piece_index]),
+                )
+                for piece_index, opacity in parts
             ]
-            self.runs.append(Run(t, t + step, self.seen.together(rows)))
+            self.runs.append(Run(t, t + step, self.seen.together(shown_layers)))
 
     def of(self, i: int, k: int) -> tuple[Layer, ...]:
         """The layers of a piece from its frame k on."""

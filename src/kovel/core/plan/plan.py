@@ -51,20 +51,20 @@ class Plan:
     @property
     def made(self) -> dict[int, set[str]]:
         """The made sounds that are heard, by recording."""
-        out: dict[int, set[str]] = {}
+        made_by_recording: dict[int, set[str]] = {}
         for sound in self.sounds:
             if sound.made:
-                out.setdefault(sound.source, set()).add(sound.made)
-        return out
+                made_by_recording.setdefault(sound.source, set()).add(sound.made)
+        return made_by_recording
 
     @property
     def retimed(self) -> dict[int, dict[str, Retimed]]:
         """How the retimed sounds that are heard are made, by recording and name."""
-        out: dict[int, dict[str, Retimed]] = {}
+        retimed_by_recording: dict[int, dict[str, Retimed]] = {}
         for sound in self.sounds:
             if sound.pace:
-                out.setdefault(sound.source, {})[sound.made] = sound.pace
-        return out
+                retimed_by_recording.setdefault(sound.source, {})[sound.made] = sound.pace
+        return retimed_by_recording
 
     def picture_at(self, frame: int) -> Run:
         """What is seen at a story frame (0 <= frame < length)."""

@@ -45,8 +45,8 @@ class Retimed:
     @property
     def name(self) -> str:
         """The name of the file that holds it: the same for the same sound."""
-        rows = json.dumps([WAY, *asdict(self).values()])
-        return RETIMED + hashlib.sha256(rows.encode()).hexdigest()[:12]
+        as_text = json.dumps([WAY, *asdict(self).values()])
+        return RETIMED + hashlib.sha256(as_text.encode()).hexdigest()[:12]
 
     @property
     def clock(self) -> Clock:
@@ -58,12 +58,16 @@ class Retimed:
         """Where in the recording (in samples) each frame of the file begins, and where the last one ends."""
         clock, start = self.clock, Fraction(*self.start)
         frame = SAMPLE_RATE / Rate(*self.rate).fps
-        return np.array([float(clock.passing(start + self.first + k) * frame) for k in range(self.length + 1)])
+        return np.array(
+            [float(clock.passing(start + self.first + moment_index) * frame) for moment_index in range(self.length + 1)]
+        )
 
     def frames(self) -> npt.NDArray[np.int64]:
         """The sample of the file at which each frame begins, and its length in samples."""
         to_sample = Rate(*self.rate).frame_to_sample
-        return np.array([to_sample(self.first + k) - to_sample(self.first) for k in range(self.length + 1)])
+        return np.array(
+            [to_sample(self.first + frame_index) - to_sample(self.first) for frame_index in range(self.length + 1)]
+        )
 
     def to_json(self) -> dict[str, Any]:
         """As the plan carries it."""

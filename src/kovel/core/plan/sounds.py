@@ -79,25 +79,36 @@ class Heard:
         """[at, end, source, start, gain, rise, fall, of], and what is more than that in an object."""
         more: dict[str, Any] = {}
         if self.line:
-            more["line"] = [list(m) for m in self.line]
+            more["line"] = [list(line_point) for line_point in self.line]
         if self.straight:
             more["straight"] = True
         if self.mix != AS_IT_IS:
             more["mix"] = list(self.mix)
         if self.made:
             more["made"] = self.made
-        row = [self.at, self.end, self.source, self.start, self.gain, self.rise, self.fall, self.of]
-        return [*row, more] if more else row
+        heard_row = [self.at, self.end, self.source, self.start, self.gain, self.rise, self.fall, self.of]
+        return [*heard_row, more] if more else heard_row
 
     @staticmethod
     def from_json(row: list[Any]) -> Heard:
         """What `to_json` wrote."""
-        more: dict[str, Any] = row[8] if len(row) > 8 else {}
-        line = tuple((int(i), float(db)) for i, db in more.get("line", ()))
-        mix: Mix = tuple(more["mix"]) if "mix" in more else AS_IT_IS
+        more_stored: dict[str, Any] = row[8] if len(row) > 8 else {}
+        gain_line = tuple((int(line_sample), float(db)) for line_sample, db in more_stored.get("line", ()))
+        mix: Mix = tuple(more_stored["mix"]) if "mix" in more_stored else AS_IT_IS
         at, end, source, start, gain, rise, fall, of = row[:8]
         return Heard(
-            at, end, source, start, gain, rise, fall, line, bool(more.get("straight")), mix, of, more.get("made", "")
+            at,
+            end,
+            source,
+            start,
+            gain,
+            rise,
+            fall,
+            gain_line,
+            bool(more_stored.get("straight")),
+            mix,
+            of,
+            more_stored.get("made", ""),
         )
 
 
@@ -117,7 +128,7 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
 
     Sample `frame_to_sample(t)` of the story carries sample `frame_to_sample(source frame)` of the recording.
     """
-    out: list[Heard] = []
+    dialogue_heard: list[Heard] = []
     read = story.reading(sources)
     for index, piece in enumerate(story.pieces):
         source = sources.get(piece.source) if piece.source is not None else None
@@ -125,12 +136,12 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
             continue
         span, ramps = _edges_heard(story, index)
         new = _heard(story, piece, read, source, span, ramps)
-        last = out[-1] if out else None
+        last = dialogue_heard[-1] if dialogue_heard else None
         if last and _runs_on(last, new):
-            out[-1] = replace(last, end=new.end, fall=new.fall)
+            dialogue_heard[-1] = replace(last, end=new.end, fall=new.fall)
         else:
-            out.append(new)
-    return out
+            dialogue_heard.append(new)
+    return dialogue_heard
 
 
 def _edges_heard(story: Story, index: int) -> tuple[tuple[int, int, int], tuple[int, int]]:
@@ -154,10 +165,10 @@ def _edges_heard(story: Story, index: int) -> tuple[tuple[int, int, int], tuple[
 def _ramp(item: Item, name: str, to: Callable[[int], int]) -> int:
     """Samples over which something comes or goes by its own fade; the one at the end gives way where both are too
     long."""
-    own = item.settings
-    if not own:
+    own_values = item.settings
+    if not own_values:
         return RAMP
-    n = min(own[name], item.length - (min(own["fade_in"], item.length) if name == "fade_out" else 0))
+    n = min(own_values[name], item.length - (min(own_values["fade_in"], item.length) if name == "fade_out" else 0))
     return to(max(0, n)) or RAMP
 
 
@@ -175,23 +186,34 @@ def _heard(
     duck = read(item, "duck") if not isinstance(item, Piece) else ()
     pace = _pace(story, item, source, place)
     if pace is None:
-        gain, line = _level(read(item, "level"), duck, lambda m: to_sample(m) - first)
-        made = made_of(source)
+        gain, gain_line = _level(read(item, "level"), duck, lambda m: to_sample(m) - first)
+        made_sound = made_of(source)
     else:
         begin = (
             to_sample(item.start) - first if isinstance(item, Piece) else 0
         )  # a split edit may begin before the picture
         frame = SAMPLE_RATE / story.rate.fps
-        gain, line = _level(read(item, "level"), duck, lambda m: round(frames_to(item, m) * frame) + begin)
-        made = pace.name
+        gain, gain_line = _level(read(item, "level"), duck, lambda m: round(frames_to(item, m) * frame) + begin)
+        made_sound = pace.name
         place = (place[0], place[1], first - to_sample(pace.first))
     mix, balance = PICKED[read(item, "channels")], read(item, "balance")
     if balance:
-        left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
-        mix = (mix[0] * left, mix[1] * left, mix[2] * right, mix[3] * right)
+        left_gain, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
+        mix = (mix[0] * left_gain, mix[1] * left_gain, mix[2] * right, mix[3] * right)
     straight = read(item, "fade") == "straight"
     return Heard(
-        place[0], place[1], source.id, place[2], start_gain * gain, *ramps, line, straight, mix, item.id, made, pace
+        place[0],
+        place[1],
+        source.id,
+        place[2],
+        start_gain * gain,
+        *ramps,
+        gain_line,
+        straight,
+        mix,
+        item.id,
+        made_sound,
+        pace,
     )
 
 
@@ -216,10 +238,10 @@ def _pace(story: Story, item: Item, source: Source, place: tuple[int, int, int])
 
 def made_of(source: Source) -> str:
     """The name of the sound made of a recording by what is set on it to clean it; empty where nothing is."""
-    rows = [(name, value) for name, value in source.settings.rows if name in CLEANING]
-    if not rows or not source.sound:
+    cleaning_rows = [(name, value) for name, value in source.settings.rows if name in CLEANING]
+    if not cleaning_rows or not source.sound:
         return ""
-    return "clean-" + hashlib.sha256(json.dumps([CLEANED, rows]).encode()).hexdigest()[:12]
+    return "clean-" + hashlib.sha256(json.dumps([CLEANED, cleaning_rows]).encode()).hexdigest()[:12]
 
 
 def _runs_on(first_heard: Heard, second_heard: Heard) -> bool:
@@ -236,14 +258,14 @@ def _runs_on(first_heard: Heard, second_heard: Heard) -> bool:
 def laid_sound(story: Story, sources: Sources) -> list[Heard]:
     """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
     to_sample, read = story.rate.frame_to_sample, story.reading(sources)
-    out = []
+    sounds_heard = []
     for sound in story.sounds:
         at = story.at(sound)
         end = min(at + sound.length, story.length)
         if end > at and sound.source in sources and audible(story, sound.kind) and not read(sound, "mute"):
             fall = RAMP if at + sound.length > end else _ramp(sound, "fade_out", to_sample)
             place = (to_sample(at), to_sample(end), to_sample(sound.start) + int(sound.settings["slip"]))
-            out.append(
+            sounds_heard.append(
                 _heard(story, sound, read, sources[sound.source], place, (_ramp(sound, "fade_in", to_sample), fall))
             )
     if audible(story, "natural"):
@@ -258,8 +280,8 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
                 )
                 quiet = 1.0 if "level" in cover.settings else HALF  # until its own level is set
                 ramps = (_ramp(cover, "fade_in", to_sample), _ramp(cover, "fade_out", to_sample))
-                out.append(_heard(story, cover, read, sources[cover.source], place, ramps, quiet))
-    return out
+                sounds_heard.append(_heard(story, cover, read, sources[cover.source], place, ramps, quiet))
+    return sounds_heard
 
 
 def with_its_sound(story: Story, cover: Cover, sources: Sources) -> bool:
@@ -281,8 +303,10 @@ def _level(level: float | Line, duck: Line, when: Callable[[int], int]) -> tuple
 def alone(story: Story, ids: Collection[int]) -> Story:
     """The story with everything mute but these: what is chosen, heard alone."""
 
-    def mute(rows: tuple[T, ...]) -> tuple[T, ...]:
-        return tuple(row if row.id in ids else with_setting(row, "mute", True) for row in rows)
+    def mute(muted_items: tuple[T, ...]) -> tuple[T, ...]:
+        return tuple(
+            muted_item if muted_item.id in ids else with_setting(muted_item, "mute", True) for muted_item in muted_items
+        )
 
     return replace(story, pieces=mute(story.pieces), covers=mute(story.covers), sounds=mute(story.sounds))
 

@@ -32,7 +32,7 @@ class LevelMaker:
 
     def finish(self) -> Floats:
         """dB of each tick; half a tick at the end counts as one."""
-        rows = [*self._rows]
+        kept_levels = [*self._rows]
         if len(self._left) >= STEP // 2:
-            rows.append(np.array([10 * np.log10(float(np.mean(self._left**2)) + 1e-9)], np.float32))
-        return np.concatenate(rows).astype(np.float32) if rows else np.zeros(0, np.float32)
+            kept_levels.append(np.array([10 * np.log10(float(np.mean(self._left**2)) + 1e-9)], np.float32))
+        return np.concatenate(kept_levels).astype(np.float32) if kept_levels else np.zeros(0, np.float32)

@@ -54,14 +54,14 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     path = _on_the_beat(_along(news, period), low, period)
     tempo = 60 * FPS / float(np.median(np.diff(path))) if len(path) > 1 else 0.0
     exact = 60 * FPS / period
-    samples = tuple(int(i * HOP * 2) for i in path)
+    samples = tuple(int(beat_index * HOP * 2) for beat_index in path)
     return Beats(samples, round(exact if abs(exact - tempo) < 2 else tempo, 2), _first(x, news, low, path))
 
 
 def _period(news: Floats, low: Floats) -> float | None:
     """Frames from beat to beat, from how alike what is new is to itself some frames later; None without a pulse."""
-    own = _again(news)
-    again = own + _again(_evened(low)) if low.max() > 0.3 else own
+    own_evenness = _again(news)
+    again = own_evenness + _again(_evened(low)) if low.max() > 0.3 else own_evenness
     lag = np.arange(len(again))
     half = lag[: len(again) // 2]
     score = again.copy()
@@ -72,15 +72,15 @@ def _period(news: Floats, low: Floats) -> float | None:
     frame = least + int(score[least:high].argmax())
 
     def near(q: int) -> int:
-        return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(own[i]))
+        return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(own_evenness[i]))
 
     # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
-    while 60 * FPS / (frame / 2) <= 190 and own[near(frame // 2)] > 0.72 * own[frame]:
+    while 60 * FPS / (frame / 2) <= 190 and own_evenness[near(frame // 2)] > 0.72 * own_evenness[frame]:
         frame = near(frame // 2)
     # half of the beats only whisper: they are between
-    while 2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]:
+    while 2 * frame < high and own_evenness[frame] < 0.6 * own_evenness[near(2 * frame)]:
         frame = near(2 * frame)
-    if own[frame] < 0.06:
+    if own_evenness[frame] < 0.06:
         return None
     a, b, c = again[frame - 1], again[frame], again[frame + 1]  # the top of a parabola through three points
     return float(frame + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0))
@@ -102,12 +102,12 @@ def beat_strength(x: Floats) -> float:
     """How much 24 kHz mono sound repeats after one beat, or after two: 0 (none is found, or hardly anything begins
     on it) to 1."""
     new = novelty(x) if len(x) else x
-    found = find_beats(x, new)
-    hops = [sample // (2 * HOP) for sample in found.beats]
+    found_beats = find_beats(x, new)
+    hops = [sample // (2 * HOP) for sample in found_beats.beats]
     if not hops or np.mean([new[max(0, hop - 4) : hop + 5].max() > 0.5 for hop in hops]) < 0.5:
         return 0.0
     again = _again(_evened(new))
-    lags = [round(k * 60 * FPS / found.tempo) for k in (1, 2)]
+    lags = [round(multiple * 60 * FPS / found_beats.tempo) for multiple in (1, 2)]
     return max((float(again[max(0, lag - 1) : lag + 2].max()) for lag in lags if lag < len(again)), default=0.0)
 
 
@@ -115,8 +115,8 @@ def _again(d: Floats) -> Floats:
     """How alike `d` is to itself so many hops later, up to four seconds; 1 at 0."""
     count = len(d)
     again = np.fft.irfft(np.abs(np.fft.rfft(d - d.mean(), 2 * count)) ** 2)[: min(count, int(4 * FPS))]
-    out: Floats = again / (again[0] + 1e-9)
-    return out
+    evened_again: Floats = again / (again[0] + 1e-9)
+    return evened_again
 
 
 def low_novelty(x: Floats) -> Floats:
@@ -130,21 +130,21 @@ def low_novelty(x: Floats) -> Floats:
     power = power[:, : len(bins)] + power[:, len(bins) :]
     by_band: Floats = (np.add.reduceat(power, [0, 4, 8, 12], axis=1) / 4).astype(np.float32)
     level = above_rest(by_band, 1e-7 * WINDOW)
-    out = np.zeros(len(level), np.float32)
-    out[4:] = np.maximum(0, level[4:] - level[:-4]).sum(1) / 2
-    return out
+    low_rises = np.zeros(len(level), np.float32)
+    low_rises[4:] = np.maximum(0, level[4:] - level[:-4]).sum(1) / 2
+    return low_rises
 
 
 def _evened(d: Floats) -> Floats:
     """What is new over the second around it, in units of its spread."""
     d = np.maximum(0, d - uniform_filter1d(d, int(FPS)))
-    out: Floats = np.minimum(d / (d.std() + 1e-9), 6.0)
-    return out
+    evened_out: Floats = np.minimum(d / (d.std() + 1e-9), 6.0)
+    return evened_out
 
 
 def _strength(of: Floats, path: Sequence[int]) -> Floats:
     """The most of `of` within 30 ms of each place of a path."""
-    return np.array([of[max(0, i - 6) : i + 7].max() for i in path] or [0.0], np.float32)
+    return np.array([of[max(0, beat_index - 6) : beat_index + 7].max() for beat_index in path] or [0.0], np.float32)
 
 
 def _first(x: Floats, d: Floats, low: Floats, path: Sequence[int]) -> int:
@@ -152,12 +152,14 @@ def _first(x: Floats, d: Floats, low: Floats, path: Sequence[int]) -> int:
     all is loudest."""
     if len(path) < 8:
         return 0
-    said = np.zeros(4)
-    for weight, row in ((1.0, _strength(low, path)), (0.5, _strength(d, path)), (1.5, _changes(x, path))):
-        by = np.array([row[k::4].mean() for k in range(4)])
-        spread = row.std() / np.sqrt(len(row) / 4) + 1e-9  # of such a mean, if the row had no bars in it
-        said += weight * np.clip((by - np.median(by)) / spread, 0, 8)
-    return int(said.argmax())
+    weighed_sums = np.zeros(4)
+    for weight, strength_row in ((1.0, _strength(low, path)), (0.5, _strength(d, path)), (1.5, _changes(x, path))):
+        by = np.array([strength_row[beat_of_bar::4].mean() for beat_of_bar in range(4)])
+        spread = (
+            strength_row.std() / np.sqrt(len(strength_row) / 4) + 1e-9
+        )  # of such a mean, if the row had no bars in it
+        weighed_sums += weight * np.clip((by - np.median(by)) / spread, 0, 8)
+    return int(weighed_sums.argmax())
 
 
 def _changes(x: Floats, path: Sequence[int]) -> Floats:
@@ -168,21 +170,24 @@ def _changes(x: Floats, path: Sequence[int]) -> Floats:
     of_class = (np.round(pitch[used]).astype(int) % 12)[None] == np.arange(12)[:, None]
     step = int(np.median(np.diff(path))) * HOP
     window = np.hanning(NOTES)
-    rows = []
-    for i in (*path, path[-1] + step // HOP):
-        found = np.zeros(12)
+    change_rows = []
+    for beat_index in (*path, path[-1] + step // HOP):
+        mean_chroma = np.zeros(12)
         for part in (0.3, 0.6):  # a little after the stroke, so that the notes count and not the drum
-            a = i * HOP + int(step * part) - NOTES // 4
+            a = beat_index * HOP + int(step * part) - NOTES // 4
             y = x[max(0, a) : max(0, a) + NOTES]
             power = np.abs(np.fft.rfft(np.pad(y, (0, NOTES - len(y))) * window)[used]) ** 2
-            found += of_class @ np.sqrt(power)
-        rows.append(found / (np.linalg.norm(found) + 1e-9))
-    c = np.array(rows)
-    out = np.zeros(len(path))
-    for i in range(2, len(path)):
-        before, after = c[i - 2] + c[i - 1], c[i] + c[i + 1]
-        out[i] = 1 - before @ after / (np.linalg.norm(before) * np.linalg.norm(after) + 1e-9)
-    return out.astype(np.float32)
+            mean_chroma += of_class @ np.sqrt(power)
+        change_rows.append(mean_chroma / (np.linalg.norm(mean_chroma) + 1e-9))
+    chroma_rows = np.array(change_rows)
+    change_curve = np.zeros(len(path))
+    for beat_index in range(2, len(path)):
+        before, after = (
+            chroma_rows[beat_index - 2] + chroma_rows[beat_index - 1],
+            chroma_rows[beat_index] + chroma_rows[beat_index + 1],
+        )
+        change_curve[beat_index] = 1 - before @ after / (np.linalg.norm(before) * np.linalg.norm(after) + 1e-9)
+    return change_curve.astype(np.float32)
 
 
 def _along(d: Floats, period: float) -> list[int]:
@@ -194,29 +199,33 @@ def _along(d: Floats, period: float) -> list[int]:
     cost = -100 * np.log(-back / period) ** 2
     best = local.copy()
     came = np.full(count, -1)
-    for i in range(int(2 * period), count):
-        v = best[i + back] + cost
-        k = int(v.argmax())
-        best[i], came[i] = local[i] + v[k], i + back[k]
-    i = count - int(period) + int(best[count - int(period) :].argmax())
+    for beat_index in range(int(2 * period), count):
+        v = best[beat_index + back] + cost
+        best_index = int(v.argmax())
+        best[beat_index], came[beat_index] = local[beat_index] + v[best_index], beat_index + back[best_index]
+    beat_index = count - int(period) + int(best[count - int(period) :].argmax())
     path = []
-    while i >= 0:
-        path.append(i)
-        i = int(came[i])
+    while beat_index >= 0:
+        path.append(beat_index)
+        beat_index = int(came[beat_index])
     path.reverse()
     early = path[0] - period
     while early >= 0:  # the path begins two periods in; go back to the start
         path.insert(0, round(early))
         early -= period
-    strong = np.array([local[max(0, i - 2) : i + 3].max() for i in path])
+    strong = np.array([local[max(0, beat_index - 2) : beat_index + 3].max() for beat_index in path])
     keep = np.flatnonzero(strong > 0.15 * np.median(strong))
     return path[int(keep[0]) : int(keep[-1]) + 1] if len(keep) else path
 
 
 def doubled(beats: Beats) -> Beats:
     """A beat between every two."""
-    rows = [x for beat, q in zip(beats.beats[:-1], beats.beats[1:], strict=True) for x in (beat, (beat + q) // 2)]
-    return replace(beats, beats=(*rows, *beats.beats[-1:]), tempo=beats.tempo * 2, first=beats.first * 2)
+    doubled_beats = [
+        beat_there
+        for beat, next_beat in zip(beats.beats[:-1], beats.beats[1:], strict=True)
+        for beat_there in (beat, (beat + next_beat) // 2)
+    ]
+    return replace(beats, beats=(*doubled_beats, *beats.beats[-1:]), tempo=beats.tempo * 2, first=beats.first * 2)
 
 
 def halved(beats: Beats) -> Beats:
@@ -247,6 +256,6 @@ def tapped(beats: Beats, taps: Sequence[int]) -> Beats:
     period, start = np.polyfit(number, ordered, 1)
     end = max(beats.beats[-1] if beats.beats else 0, int(ordered[-1]))
     low = -int(start // period)
-    rows = [int(start + period * k) for k in range(low, int((end - start) / period) + 2)]
-    rows = [row for row in rows if 0 <= row <= end + period / 2]
-    return Beats(tuple(rows), round(60 * 48_000 / period, 2), 0, beats.bar)
+    tapped_beats = [int(start + period * beat_number) for beat_number in range(low, int((end - start) / period) + 2)]
+    tapped_beats = [tapped_beat for tapped_beat in tapped_beats if 0 <= tapped_beat <= end + period / 2]
+    return Beats(tuple(tapped_beats), round(60 * 48_000 / period, 2), 0, beats.bar)

@@ -103,21 +103,25 @@ def _filtered(read: Read, start: int, end: int, cleaner: Cleaner) -> Floats:
     sos = []
     if cleaner.wanted.low_cut:
         sos.append(butter(4, cleaner.wanted.low_cut, "high", fs=RATE, output="sos"))
-    sos += [tf2sos(*iirnotch(f, f / 2.5, RATE)) for f in cleaner.hum]  # 2.5 Hz wide
+    sos += [tf2sos(*iirnotch(hum_frequency, hum_frequency / 2.5, RATE)) for hum_frequency in cleaner.hum]  # 2.5 Hz wide
     lead = LEAD if sos else 0
-    x = read(start - lead, end)
+    samples = read(start - lead, end)
     if sos:
-        x = sosfilt(np.concatenate(sos).astype(np.float32), x, axis=0)[lead:].astype(np.float32)
+        samples = sosfilt(np.concatenate(sos).astype(np.float32), samples, axis=0)[lead:].astype(np.float32)
     if cleaner.wanted.clicks:
-        x = np.stack([without_clicks(x[:, k]) for k in range(x.shape[1])], 1)
-    return x
+        samples = np.stack([without_clicks(samples[:, channel_index]) for channel_index in range(samples.shape[1])], 1)
+    return samples
 
 
 def _gaps(talk: Mask) -> list[tuple[int, int]]:
     """Pauses in samples, without their edges, that are long enough to tell the noise by."""
     a, b = runs(~talk)
-    rows = [(int(i) + MARGIN, int(j) - MARGIN) for i, j in zip(a, b, strict=True) if j - i >= LEAST + 2 * MARGIN]
-    return [(i * TICK, j * TICK) for i, j in rows]
+    gap_spans = [
+        (int(gap_start) + MARGIN, int(gap_end) - MARGIN)
+        for gap_start, gap_end in zip(a, b, strict=True)
+        if gap_end - gap_start >= LEAST + 2 * MARGIN
+    ]
+    return [(gap_start * TICK, gap_end * TICK) for gap_start, gap_end in gap_spans]
 
 
 def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[float, ...]:
@@ -128,9 +132,9 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
     power = np.zeros(n // 2 + 1)
     used = 0
     for start, end in sorted(gaps, key=lambda g: g[0] - g[1])[:40]:
-        x = read(start, min(end, start + n)).mean(1)
-        if len(x) >= n // 8:
-            power += np.abs(rfft(x * np.hanning(len(x)), n)) ** 2 / len(x)
+        gap_samples = read(start, min(end, start + n)).mean(1)
+        if len(gap_samples) >= n // 8:
+            power += np.abs(rfft(gap_samples * np.hanning(len(gap_samples)), n)) ** 2 / len(gap_samples)
             used += 1
     if not used:
         return (float(wanted[:2]),) if wanted[0].isdecimal() else ()
@@ -139,15 +143,18 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
 
     def standing(mains: float) -> list[float]:
         """By how many dB each harmonic stands out of what is around it."""
-        bins = [round(mains * k * n / RATE) for k in range(1, HARMONICS + 1)]
-        return [float((level[max(1, i - 2) : i + 3] - around[max(1, i - 2) : i + 3]).max()) for i in bins]
+        bins = [round(mains * harmonic * n / RATE) for harmonic in range(1, HARMONICS + 1)]
+        return [
+            float((level[max(1, bin_index - 2) : bin_index + 3] - around[max(1, bin_index - 2) : bin_index + 3]).max())
+            for bin_index in bins
+        ]
 
     best = max((50.0, 60.0), key=lambda f: sum(max(0.0, over - 6) for over in standing(f)))
     mains = best if wanted == "find it" else float(wanted[:2])
-    found = [mains * index for index, over in enumerate(standing(mains), 1) if over > 9]
-    if wanted == "find it" and len(found) < 2:
+    hum_found = [mains * index for index, over in enumerate(standing(mains), 1) if over > 9]
+    if wanted == "find it" and len(hum_found) < 2:
         return ()
-    return tuple(found) or (mains,)
+    return tuple(hum_found) or (mains,)
 
 
 def _pictures(read: Read, gaps: Sequence[tuple[int, int]], samples: int) -> tuple[npt.NDArray[np.float64], Floats]:
@@ -155,29 +162,31 @@ def _pictures(read: Read, gaps: Sequence[tuple[int, int]], samples: int) -> tupl
 
     A pause that is too short for a picture of its own shares one with its neighbours; digital silence has none.
     """
-    rows: list[tuple[float, Floats]] = []
+    noise_pictures: list[tuple[float, Floats]] = []
     frames: list[Floats] = []
-    begin = last = 0
+    begin = last_sample = 0
     for start, end in gaps:
-        f = _frames(read(start, end).mean(1))
-        f = f[np.abs(f).max(1) > 1e-6]
-        if not len(f):
+        gap_frames = _frames(read(start, end).mean(1))
+        gap_frames = gap_frames[np.abs(gap_frames).max(1) > 1e-6]
+        if not len(gap_frames):
             continue
-        if frames and (sum(map(len, frames)) >= 96 or start - last > 20 * RATE):
-            rows.append(((begin + last) / 2, _typical(frames)))
+        if frames and (sum(map(len, frames)) >= 96 or start - last_sample > 20 * RATE):
+            noise_pictures.append(((begin + last_sample) / 2, _typical(frames)))
             frames = []
         if not frames:
             begin = start
-        frames.append((np.abs(rfft(f * _ROOT, axis=1)) ** 2).astype(np.float32))
-        last = end
-    if frames and (sum(map(len, frames)) >= 32 or not rows):
-        rows.append(((begin + last) / 2, _typical(frames)))
-    if not rows:  # nobody pauses: what is quietest stands for the noise
-        x = read(0, min(samples, 60 * RATE)).mean(1)
-        p = np.abs(rfft(_frames(x) * _ROOT, axis=1)).astype(np.float32) ** 2
-        loud = p.sum(1)
-        rows.append((0.0, _typical([p[loud <= np.percentile(loud, 10)]])))
-    return np.array([row[0] for row in rows]), np.stack([row[1] for row in rows])
+        frames.append((np.abs(rfft(gap_frames * _ROOT, axis=1)) ** 2).astype(np.float32))
+        last_sample = end
+    if frames and (sum(map(len, frames)) >= 32 or not noise_pictures):
+        noise_pictures.append(((begin + last_sample) / 2, _typical(frames)))
+    if not noise_pictures:  # nobody pauses: what is quietest stands for the noise
+        beginning = read(0, min(samples, 60 * RATE)).mean(1)
+        mean_power = np.abs(rfft(_frames(beginning) * _ROOT, axis=1)).astype(np.float32) ** 2
+        loud = mean_power.sum(1)
+        noise_pictures.append((0.0, _typical([mean_power[loud <= np.percentile(loud, 10)]])))
+    return np.array([noise_row[0] for noise_row in noise_pictures]), np.stack(
+        [noise_row[1] for noise_row in noise_pictures]
+    )
 
 
 def _typical(frames: Sequence[Floats]) -> Floats:
@@ -198,17 +207,17 @@ def _without_noise(x: Floats, first: int, at: npt.NDArray[np.float64], noise: Fl
     frames = -(-(n + WINDOW) // HOP)
     padded = np.zeros((frames * HOP + WINDOW, channels), np.float32)
     padded[WINDOW - HOP : WINDOW - HOP + n] = x
-    spectra = [rfft(_frames(padded[:, k]) * _ROOT, axis=1) for k in range(channels)]
-    power = np.mean([np.abs(s) ** 2 for s in spectra], 0).astype(np.float32)
+    spectra = [rfft(_frames(padded[:, channel_index]) * _ROOT, axis=1) for channel_index in range(channels)]
+    power = np.mean([np.abs(spectrum) ** 2 for spectrum in spectra], 0).astype(np.float32)
     where = first - WINDOW + HOP + np.arange(len(power)) * HOP + WINDOW // 2
     gain = _gains(power, where, at, noise, floor)
-    out = np.zeros((len(padded), channels), np.float32)
-    for index, s in enumerate(spectra):
-        y = (irfft(s * gain, axis=1).astype(np.float32) * _ROOT) * (HOP / (WINDOW / 2))
-        for i in range(WINDOW // HOP):  # frames that do not overlap each other, all at once
-            part = y[i :: WINDOW // HOP]
-            out[i * HOP : i * HOP + part.size, index] += part.ravel()
-    return out[WINDOW - HOP : WINDOW - HOP + n]
+    without_noise = np.zeros((len(padded), channels), np.float32)
+    for index, spectrum in enumerate(spectra):
+        y = (irfft(spectrum * gain, axis=1).astype(np.float32) * _ROOT) * (HOP / (WINDOW / 2))
+        for window_index in range(WINDOW // HOP):  # frames that do not overlap each other, all at once
+            part = y[window_index :: WINDOW // HOP]
+            without_noise[window_index * HOP : window_index * HOP + part.size, index] += part.ravel()
+    return without_noise[WINDOW - HOP : WINDOW - HOP + n]
 
 
 def _gains(
@@ -236,8 +245,8 @@ def _gains(
 
 def _both_ways(f: Callable[[Floats], Floats], ratio: Floats) -> Floats:
     """What comes of it from before and from after, met half-way (in their logarithms); both are worked out at once."""
-    found = f(np.stack([ratio, ratio[::-1]], 1))
-    return np.asarray(np.sqrt(found[:, 0] * found[::-1, 1]), np.float32)
+    both_ways = f(np.stack([ratio, ratio[::-1]], 1))
+    return np.asarray(np.sqrt(both_ways[:, 0] * both_ways[::-1, 1]), np.float32)
 
 
 def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
@@ -254,30 +263,30 @@ def _followed(ratio: Floats) -> Floats:
     level = np.empty_like(ratio)
     d, sure = np.ones(ratio.shape[1:], np.float32), np.zeros(ratio.shape[1:], np.float32)
     keep, keep_sure = FOLLOW**BLOCK, 0.9**BLOCK
-    for i in range(0, len(ratio), BLOCK):
-        now = ratio[i : i + BLOCK]
+    for block_start in range(0, len(ratio), BLOCK):
+        now = ratio[block_start : block_start + BLOCK]
         speech = 1 / (1 + (1 + CERTAIN) * np.exp(np.maximum(now / d, 0) * np.float32(-CERTAIN / (1 + CERTAIN))))
         speech[now < 1e-3] = 1  # digital silence tells nothing of the noise
         sure = keep_sure * sure + (1 - keep_sure) * speech.mean(0)
         np.minimum(speech, np.float32(0.99), out=speech, where=sure > 0.99)  # a sound that never ends is noise
-        heard = ((1 - speech) * now + speech * d).mean(0)
-        d = keep * d + (1 - keep) * uniform_filter1d(uniform_filter1d(heard, BAND), BAND)
+        heard_power = ((1 - speech) * now + speech * d).mean(0)
+        d = keep * d + (1 - keep) * uniform_filter1d(uniform_filter1d(heard_power, BAND), BAND)
         d = np.clip(d, 0.1, 10)
-        level[i : i + BLOCK] = d
+        level[block_start : block_start + BLOCK] = d
     return level
 
 
 def _onward(ratio: Floats) -> Floats:
     """The ratio of speech to noise expected in each frame, (frames, 2, bins), from what the frame before it left of
     its own."""
-    rows = np.empty_like(ratio)
+    onward_gain = np.empty_like(ratio)
     before = np.zeros(ratio.shape[1:], np.float32)
     one, keep, fresh = np.float32(1), np.float32(SMOOTH), np.float32(1 - SMOOTH)
-    for now, expected in zip(ratio, rows, strict=True):
+    for now, expected in zip(ratio, onward_gain, strict=True):
         np.add(keep * before, fresh * np.maximum(now - one, 0), out=expected)
         g = np.maximum(expected / (one + expected), np.float32(1e-4))
         before = g * g * now
-    return rows
+    return onward_gain
 
 
 ORDER, ODD, LONGEST, LONELY = 32, 9.0, 96, 1_200
@@ -294,27 +303,32 @@ def without_clicks(x: Floats) -> Floats:
         if len(part) < 4 * ORDER or not part.any():
             continue
         poly = _prediction(part)
-        left = np.abs(lfilter(poly, 1, part))
-        left[:ORDER] = 0
-        usual = uniform_filter1d(np.minimum(left, 6 * np.median(left) + 1e-9), 2 * LONELY) + 1e-7
-        odd = left > ODD * usual
-        s, e = runs(uniform_filter1d(odd.astype(np.float32), 33) > 1e-6)
-        for i, j in zip(s, e, strict=True):
-            rows = np.flatnonzero(odd[i:j]) + i
-            i, j = int(rows[0]) - 2, int(rows[-1]) + 3
-            if j - i > LONGEST or i < ORDER or j + ORDER > len(part) or not a <= lowest + i < a + block:
+        left_over = np.abs(lfilter(poly, 1, part))
+        left_over[:ORDER] = 0
+        usual = uniform_filter1d(np.minimum(left_over, 6 * np.median(left_over) + 1e-9), 2 * LONELY) + 1e-7
+        odd = left_over > ODD * usual
+        click_starts, click_ends = runs(uniform_filter1d(odd.astype(np.float32), 33) > 1e-6)
+        for click_start, click_end in zip(click_starts, click_ends, strict=True):
+            odd_samples = np.flatnonzero(odd[click_start:click_end]) + click_start
+            click_start, click_end = int(odd_samples[0]) - 2, int(odd_samples[-1]) + 3
+            if (
+                click_end - click_start > LONGEST
+                or click_start < ORDER
+                or click_end + ORDER > len(part)
+                or not a <= lowest + click_start < a + block
+            ):
                 continue
-            if odd[max(0, i - LONELY) : i].any() or odd[j : j + LONELY].any():
+            if odd[max(0, click_start - LONELY) : click_start].any() or odd[click_end : click_end + LONELY].any():
                 continue
-            y[lowest + i : lowest + j] = _put_back(part, i, j, poly)
+            y[lowest + click_start : lowest + click_end] = _put_back(part, click_start, click_end, poly)
     return y
 
 
 def _prediction(x: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     """The filter that leaves of x what its last ORDER samples cannot explain (linear prediction by autocorrelation)."""
-    r = np.array([np.dot(x[: len(x) - k], x[k:]) for k in range(ORDER + 1)])
-    r[0] = r[0] * (1 + 1e-6) + 1e-9
-    return np.concatenate([[1.0], -solve_toeplitz(r[:ORDER], r[1:])])
+    correlation = np.array([np.dot(x[: len(x) - lag_index], x[lag_index:]) for lag_index in range(ORDER + 1)])
+    correlation[0] = correlation[0] * (1 + 1e-6) + 1e-9
+    return np.concatenate([[1.0], -solve_toeplitz(correlation[:ORDER], correlation[1:])])
 
 
 def _put_back(x: npt.NDArray[np.float64], i: int, j: int, poly: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
@@ -325,10 +339,10 @@ def _put_back(x: npt.NDArray[np.float64], i: int, j: int, poly: npt.NDArray[np.f
     around = x[i - ORDER : j + ORDER].copy()
     around[ORDER : ORDER + n] = 0
     both = np.concatenate([b[::-1], b[1:]])
-    right = -np.array([np.dot(both, around[k : k + 2 * ORDER + 1]) for k in range(n)])
+    right = -np.array([np.dot(both, around[row_number : row_number + 2 * ORDER + 1]) for row_number in range(n)])
     band = np.zeros((min(n, ORDER + 1), n))
-    for k in range(len(band)):
-        band[k, : n - k] = b[k]
+    for band_index in range(len(band)):
+        band[band_index, : n - band_index] = b[band_index]
     return np.asarray(solveh_banded(band, right, lower=True))
 
 
@@ -337,14 +351,14 @@ def _evening(read: Read, samples: int, talk: Mask) -> tuple[npt.NDArray[np.float
     step = 40  # ticks: 400 ms, the time of momentary loudness
     at: list[float] = []
     level: list[float] = []
-    for k in range(0, len(talk) - step + 1, step):
-        if talk[k : k + step].mean() > 0.5:
-            x = read(k * TICK, (k + step) * TICK)
-            at.append((k + step / 2) * TICK)
-            level.append(10 * float(np.log10(np.mean(x**2) + 1e-10)))
+    for talk_index in range(0, len(talk) - step + 1, step):
+        if talk[talk_index : talk_index + step].mean() > 0.5:
+            talk_samples = read(talk_index * TICK, (talk_index + step) * TICK)
+            at.append((talk_index + step / 2) * TICK)
+            level.append(10 * float(np.log10(np.mean(talk_samples**2) + 1e-10)))
     if len(level) < 8:
         return None
-    rows = median_filter(np.array(level), 5, mode="nearest")
-    rows = uniform_filter1d(rows, 5, mode="nearest")  # about 2 s
-    off = np.clip((float(np.median(rows)) - rows) * EVEN_SHARE, -EVEN_MOST, EVEN_MOST)
+    smoothed_level = median_filter(np.array(level), 5, mode="nearest")
+    smoothed_level = uniform_filter1d(smoothed_level, 5, mode="nearest")  # about 2 s
+    off = np.clip((float(np.median(smoothed_level)) - smoothed_level) * EVEN_SHARE, -EVEN_MOST, EVEN_MOST)
     return np.array(at), off

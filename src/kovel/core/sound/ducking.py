@@ -49,31 +49,31 @@ def ducked(speech: Iterable[Span], place: Span, ducking: Ducking) -> Moments:
         for start, until in spans_joined(speech, ducking.hold + max(1, ducking.back) + max(1, ducking.down))
         if until > begin and start < end
     ]
-    line: dict[int, float] = {}
+    duck_line: dict[int, float] = {}
     down, back = max(1, ducking.down), max(1, ducking.back)
     for start, until in talk:
-        line |= {
+        duck_line |= {
             start - down: 0.0,
             start: ducking.depth,
             until + ducking.hold: ducking.depth,
             until + ducking.hold + back: 0.0,
         }
-    return _within(sorted(line.items()), begin, end)
+    return _within(sorted(duck_line.items()), begin, end)
 
 
-def _within(rows: Sequence[tuple[int, float]], begin: int, end: int) -> Moments:
+def _within(level_points: Sequence[tuple[int, float]], begin: int, end: int) -> Moments:
     """The part of a line that lies in [begin, end], with what it says at its ends."""
-    if not rows:
+    if not level_points:
         return ()
 
     def said(at: int) -> float:
-        if at <= rows[0][0]:
-            return rows[0][1]
-        for (a, x), (b, y) in pairwise(rows):
+        if at <= level_points[0][0]:
+            return level_points[0][1]
+        for (a, x), (b, y) in pairwise(level_points):
             if a <= at < b:
                 return x + (y - x) * (at - a) / (b - a)
-        return rows[-1][1]
+        return level_points[-1][1]
 
-    inner = [row for row in rows if begin < row[0] < end]
+    inner = [level_point for level_point in level_points if begin < level_point[0] < end]
     edges = [(begin, said(begin)), *inner, (end, said(end))]
     return tuple((at, round(db, 2)) for at, db in edges)

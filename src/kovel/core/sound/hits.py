@@ -38,12 +38,12 @@ def _bands(x: Floats, size: int, count: int) -> Floats:
     edges = np.unique(np.searchsorted(np.fft.rfftfreq(size, 1 / RATE), np.geomspace(60, 11_000, count + 1)))
     frames = np.lib.stride_tricks.sliding_window_view(pad, size)[::HOP][:n]
     window = np.hanning(size).astype(np.float32)
-    out = []
+    band_levels = []
     for a in range(0, n, 4096):  # by the 20 s, so that an hour fits into memory
         spectrum = np.fft.rfft(frames[a : a + 4096] * window, axis=1)
         power = (spectrum.real**2 + spectrum.imag**2).astype(np.float32)
-        out.append(np.add.reduceat(power, edges[:-1], axis=1)[:, : len(edges) - 1] / np.diff(edges))
-    return np.concatenate(out)
+        band_levels.append(np.add.reduceat(power, edges[:-1], axis=1)[:, : len(edges) - 1] / np.diff(edges))
+    return np.concatenate(band_levels)
 
 
 def novelty(x: Floats) -> Floats:
@@ -70,8 +70,8 @@ def above_rest(power: Floats, least: float) -> Floats:
     coarse = np.stack([np.median(power[a : a + step], 0) for a in range(0, len(power), step)])
     around = percentile_filter(coarse, 40, size=(min(21, len(coarse)), 1))
     floor = np.maximum(np.repeat(around, step, 0)[: len(power)], least)
-    out: Floats = np.log1p(power / (4 * floor))
-    return out
+    above_floor: Floats = np.log1p(power / (4 * floor))
+    return above_floor
 
 
 def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
@@ -88,8 +88,12 @@ def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
     needs = np.maximum((10.4 - score) / 7, 1 - over / 2.5)
     peak = (maximum_filter1d(d, 13) == d) & (needs < 1)
     return [
-        Hit(_onset(x, k * HOP) * 2, round(float(1 - np.exp(-over[k] / 3)), 3), round(max(0.0, float(needs[k])), 3))
-        for k in np.flatnonzero(peak).tolist()
+        Hit(
+            _onset(x, peak_index * HOP) * 2,
+            round(float(1 - np.exp(-over[peak_index] / 3)), 3),
+            round(max(0.0, float(needs[peak_index])), 3),
+        )
+        for peak_index in np.flatnonzero(peak).tolist()
     ]
 
 
@@ -116,11 +120,11 @@ def find_hits(x: Floats, sensitivity: float = 0.5) -> list[Hit]:
 def _onset(x: Floats, near: int) -> int:
     """Where around `near` the short-term energy jumps most: to a millisecond or two."""
     start, end = max(0, near - 720), min(len(x), near + 480)
-    e = np.convolve(x[start:end] ** 2, np.ones(48, np.float32) / 48, "same") + 1e-9
-    if len(e) < 200:
+    envelope = np.convolve(x[start:end] ** 2, np.ones(48, np.float32) / 48, "same") + 1e-9
+    if len(envelope) < 200:
         return near
-    jump = np.log(e[96:]) - np.log(e[:-96])
-    loud = np.log(e[96:] / e.max() + 1e-3)
+    jump = np.log(envelope[96:]) - np.log(envelope[:-96])
+    loud = np.log(envelope[96:] / envelope.max() + 1e-3)
     return start + 48 + int((jump + 0.15 * loud).argmax())
 
 
@@ -176,15 +180,15 @@ def quick_cut(hits: Sequence[int], rings: Sequence[int], total: int, how: Quick)
 
 def thinned(cuts: Sequence[Cut], target: int) -> list[Cut]:
     """As many of the pieces as fit into `target` frames, spread evenly; first and last always among them."""
-    rows = list(cuts)
-    if sum(cut.end - cut.start for cut in rows) <= target or len(rows) <= 2:
-        return rows
-    low, high = 2, len(rows)
-    best = [rows[0], rows[-1]]
+    kept_cuts = list(cuts)
+    if sum(kept_cut.end - kept_cut.start for kept_cut in kept_cuts) <= target or len(kept_cuts) <= 2:
+        return kept_cuts
+    low, high = 2, len(kept_cuts)
+    best = [kept_cuts[0], kept_cuts[-1]]
     while low <= high:
         n = (low + high) // 2
-        pick = [rows[round(i * (len(rows) - 1) / (n - 1))] for i in range(n)]
-        if sum(cut.end - cut.start for cut in pick) <= target:
+        pick = [kept_cuts[round(cut_index * (len(kept_cuts) - 1) / (n - 1))] for cut_index in range(n)]
+        if sum(kept_cut.end - kept_cut.start for kept_cut in pick) <= target:
             best, low = pick, n + 1
         else:
             high = n - 1
@@ -194,19 +198,19 @@ def thinned(cuts: Sequence[Cut], target: int) -> list[Cut]:
 def ring_out(x: Floats, hits: Sequence[Hit], most: float = 2.0) -> list[float]:
     """For each hit, the seconds until its sound has fallen to a tenth of its power over the background, at most
     `most`."""
-    out = []
-    e = uniform_filter1d(x.astype(np.float32) ** 2, 480)
+    ring_ends = []
+    envelope = uniform_filter1d(x.astype(np.float32) ** 2, 480)
     for hit in hits:
         at = hit.sample // 2
-        s = e[at : at + int(most * RATE)]
-        if not len(s):
-            out.append(0.0)
+        rest_of_ring = envelope[at : at + int(most * RATE)]
+        if not len(rest_of_ring):
+            ring_ends.append(0.0)
             continue
-        floor = float(np.percentile(e[max(0, at - RATE) : at + 1], 20))
-        top = int(s[: RATE // 10].argmax())
-        gone = np.flatnonzero(s[top:] < floor + (float(s[top]) - floor) * 0.1)
-        out.append((top + (int(gone[0]) if len(gone) else len(s) - top)) / RATE)
-    return out
+        floor = float(np.percentile(envelope[max(0, at - RATE) : at + 1], 20))
+        top = int(rest_of_ring[: RATE // 10].argmax())
+        gone = np.flatnonzero(rest_of_ring[top:] < floor + (float(rest_of_ring[top]) - floor) * 0.1)
+        ring_ends.append((top + (int(gone[0]) if len(gone) else len(rest_of_ring) - top)) / RATE)
+    return ring_ends
 
 
 def on_beats(cuts: Sequence[Cut], hits: Sequence[int], beats: Sequence[int]) -> list[Cut]:
@@ -217,23 +221,23 @@ def on_beats(cuts: Sequence[Cut], hits: Sequence[int], beats: Sequence[int]) -> 
 
     beats   |    |    |    |          pieces  [a!──][b!───][c!─]    ! the hit, a frame or two in
     """
-    out: list[Cut] = []
+    cuts_on_beats: list[Cut] = []
     t = 0
-    for index, cut in enumerate(cuts):
-        lead = hits[cut.hit] - cut.start if cut.hit is not None else 0
-        if index and out and cut.hit is not None:
-            this_cut = out[-1]
+    for index, given_cut in enumerate(cuts):
+        lead = hits[given_cut.hit] - given_cut.start if given_cut.hit is not None else 0
+        if index and cuts_on_beats and given_cut.hit is not None:
+            this_cut = cuts_on_beats[-1]
             shown = (
                 (hits[this_cut.hit] - this_cut.start + 1) if this_cut.hit is not None else 1
             )  # its own hit must be seen
-            low, high = t - (this_cut.end - this_cut.start) + shown, t + max(2, cut.start - this_cut.end)
-            near = [beat - lead for beat in beats if low <= beat - lead <= high]
-            if near:
-                end = min(near, key=lambda x: abs(x - t))
-                out[-1] = Cut(this_cut.start, this_cut.end + end - t, this_cut.hit)
+            low, high = t - (this_cut.end - this_cut.start) + shown, t + max(2, given_cut.start - this_cut.end)
+            near_beats = [beat - lead for beat in beats if low <= beat - lead <= high]
+            if near_beats:
+                end = min(near_beats, key=lambda x: abs(x - t))
+                cuts_on_beats[-1] = Cut(this_cut.start, this_cut.end + end - t, this_cut.hit)
                 t = end
             elif index + 1 < len(cuts):
                 continue  # no beat can be met here: this hit is left out
-        out.append(cut)
-        t += cut.end - cut.start
-    return out
+        cuts_on_beats.append(given_cut)
+        t += given_cut.end - given_cut.start
+    return cuts_on_beats

@@ -48,17 +48,17 @@ class Levels:
         count = len(self)
         if not count:
             return self.level
-        s = uniform_filter1d(self.level, 5)
-        rows = np.sort(np.pad(s, (0, -count % 100), "edge").reshape(-1, 100), 1)[
+        smoothed = uniform_filter1d(self.level, 5)
+        sorted_levels = np.sort(np.pad(smoothed, (0, -count % 100), "edge").reshape(-1, 100), 1)[
             :, ::10
         ]  # a tenth of a second's stands for it
-        out = []
-        for i in range(len(rows)):
-            around = rows[max(0, i - 15) : i + 15].ravel()
+        spread_levels = []
+        for row_number in range(len(sorted_levels)):
+            around = sorted_levels[max(0, row_number - 15) : row_number + 15].ravel()
             low, high = len(around) // 10, len(around) * 9 // 10
-            x = np.partition(around, [low, high])
-            out.append(x[high] - x[low])
-        return np.asarray(np.repeat(np.array(out, np.float32), 100)[:count])
+            quantiles = np.partition(around, [low, high])
+            spread_levels.append(quantiles[high] - quantiles[low])
+        return np.asarray(np.repeat(np.array(spread_levels, np.float32), 100)[:count])
 
     def between(self, start: int, end: int) -> Levels:
         """Samples [start, end) at 48 kHz."""
@@ -70,9 +70,9 @@ class Levels:
         return np.stack([self.speech, self.level, self.floor], 1).astype(np.float16)
 
     @staticmethod
-    def from_array(rows: npt.NDArray[np.float16]) -> Levels:
+    def from_array(level_array: npt.NDArray[np.float16]) -> Levels:
         """What is kept on disk: three columns as half floats."""
-        s, lv, f = rows.astype(np.float32).T.copy()
+        s, lv, f = level_array.astype(np.float32).T.copy()
         return Levels(s, lv, f)
 
 
@@ -82,11 +82,13 @@ def local_floor(level: Floats, seconds: float = 20.0, percent: float = 10.0) -> 
     count = len(level)
     if not count:
         return level
-    s = uniform_filter1d(level, 5)
+    smoothed = uniform_filter1d(level, 5)
     half, hop = int(seconds * 50), 50
     at = np.arange(0, count, hop)
-    f = np.array([np.percentile(s[max(0, i - half) : i + half], percent) for i in at])
-    return np.asarray(np.interp(np.arange(count), at, f), np.float32)
+    floor_there = np.array(
+        [np.percentile(smoothed[max(0, level_index - half) : level_index + half], percent) for level_index in at]
+    )
+    return np.asarray(np.interp(np.arange(count), at, floor_there), np.float32)
 
 
 def stretch_to_ticks(probabilities: Floats, ticks: int, window: int = 512) -> Floats:
@@ -107,10 +109,10 @@ def runs(mask: Mask) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
 
 def hysteresis(x: Floats, high: float, low: float, least: int = 1) -> Mask:
     """Stretches over `low` in which at least `least` values lie over `high`."""
-    s, e = runs(x > low)
+    run_starts, run_ends = runs(x > low)
     over = np.flatnonzero(x > high)
-    keep = np.searchsorted(over, e) - np.searchsorted(over, s) >= least
-    return filled(len(x), s[keep], e[keep])
+    keep = np.searchsorted(over, run_ends) - np.searchsorted(over, run_starts) >= least
+    return filled(len(x), run_starts[keep], run_ends[keep])
 
 
 def filled(n: int, starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]) -> Mask:

@@ -46,20 +46,20 @@ class PowerMaker:
     def _take(self, n: int) -> None:
         from scipy.signal import sosfilt  # slow to load: only where sound is measured
 
-        x = np.concatenate(self._left)
-        self._left, self._held = [x[n:]], len(x) - n
-        y = x[:n].astype(np.float64) / 32768
+        left_samples = np.concatenate(self._left)
+        self._left, self._held = [left_samples[n:]], len(left_samples) - n
+        y = left_samples[:n].astype(np.float64) / 32768
         if self._state is None:
             self._state = np.zeros((2, 2, y.shape[1]))
         z, self._state = sosfilt(np.array(WEIGHTING), y, axis=0, zi=self._state)
         power = (z**2).sum(1) * (2 if y.shape[1] == 1 else 1)  # one channel is heard from both sides
-        loud = np.abs(x[:n].astype(np.int32)).max(1)
-        rows = (
+        loud = np.abs(left_samples[:n].astype(np.int32)).max(1)
+        block_rows = (
             power.reshape(-1, STEP).mean(1),
             loud.reshape(-1, STEP).max(1) / 32768,
             (loud >= 32767).reshape(-1, STEP).sum(1),
         )
-        self._rows.append(np.stack(rows, 1).astype(np.float32))
+        self._rows.append(np.stack(block_rows, 1).astype(np.float32))
 
     def finish(self) -> Rows:
         """(n, 3); a last part of less than 100 ms is filled up with silence."""
@@ -77,10 +77,10 @@ def integrated(power: npt.NDArray[np.float64] | Rows) -> float | None:
         return None
     total = np.concatenate([[0.0], np.cumsum(power, dtype=np.float64)])
     blocks = np.maximum((total[4:] - total[:-4]) / 4, 1e-15)
-    heard = blocks[-0.691 + 10 * np.log10(blocks) > -70]
-    if not len(heard):
+    heard_blocks = blocks[-0.691 + 10 * np.log10(blocks) > -70]
+    if not len(heard_blocks):
         return None
-    kept = heard[10 * np.log10(heard) > 10 * np.log10(heard.mean()) - 10]
+    kept = heard_blocks[10 * np.log10(heard_blocks) > 10 * np.log10(heard_blocks.mean()) - 10]
     return float(-0.691 + 10 * np.log10(kept.mean()))
 
 
@@ -128,13 +128,13 @@ def loudness_range(power: npt.NDArray[np.floating]) -> float | None:
     if len(power) < SHORT:
         return None
     short = sliding(power, SHORT)[SHORT - 1 :]
-    heard = short[short >= SILENT]
-    if not len(heard):
+    heard_blocks = short[short >= SILENT]
+    if not len(heard_blocks):
         return None
-    mean = 10 * np.log10(np.mean(10 ** (heard / 10)))
-    rows = np.sort(heard[heard >= mean - 20])
-    last = len(rows) - 1
-    return float(rows[round(0.95 * last)] - rows[round(0.10 * last)])
+    mean = 10 * np.log10(np.mean(10 ** (heard_blocks / 10)))
+    sorted_loudness = np.sort(heard_blocks[heard_blocks >= mean - 20])
+    last = len(sorted_loudness) - 1
+    return float(sorted_loudness[round(0.95 * last)] - sorted_loudness[round(0.10 * last)])
 
 
 class TruePeaks:
@@ -158,24 +158,24 @@ class TruePeaks:
         self._held = np.concatenate([self._held, x])
         self._take((len(self._held) - 2 * self.REACH) // self.step)
 
-    def _take(self, rows: int) -> None:
-        if rows <= 0:
+    def _take(self, row_count: int) -> None:
+        if row_count <= 0:
             return
         from scipy.signal import upfirdn
 
-        n = rows * self.step
+        n = row_count * self.step
         y = upfirdn(self._fir, self._held[: n + 2 * self.REACH], 4, axis=0)
         y = np.abs(y[8 * self.REACH :][: 4 * n]).max(1)  # the filter's delay, and what lies before
-        self._rows.append(y.reshape(rows, -1).max(1))
+        self._rows.append(y.reshape(row_count, -1).max(1))
         self._held = self._held[n:]
 
     def finish(self) -> Powers:
         """The highest true peak of each step; the last may be a part of one."""
-        left = len(self._held) - self.REACH
-        if left > 0:
-            rows = -(-left // self.step)
-            self._held = np.concatenate([self._held, np.zeros((rows * self.step - left + self.REACH, 2))])
-            self._take(rows)
+        left_frames = len(self._held) - self.REACH
+        if left_frames > 0:
+            row_count = -(-left_frames // self.step)
+            self._held = np.concatenate([self._held, np.zeros((row_count * self.step - left_frames + self.REACH, 2))])
+            self._take(row_count)
         return np.concatenate(self._rows) if self._rows else np.zeros(0)
 
 

@@ -32,14 +32,17 @@ def tamed(peaks: npt.NDArray[np.floating], limit: float = LIMIT) -> Moments:
     at = np.zeros(count + 1)  # how deep it has to be where a frame begins, and at the end
     at[:-1] = need
     at[1:] = np.maximum(at[1:], need)
-    for k in range(1, count + 1):
-        at[k] = max(at[k], at[k - 1] - BACK)
-    for k in range(count - 1, -1, -1):
-        at[k] = max(at[k], at[k + 1] - DOWN)
+    for lag_index in range(1, count + 1):
+        at[lag_index] = max(at[lag_index], at[lag_index - 1] - BACK)
+    for lag_index in range(count - 1, -1, -1):
+        at[lag_index] = max(at[lag_index], at[lag_index + 1] - DOWN)
     at = np.minimum(at, -DEEPEST)
     turn = np.ones(count + 1, bool)  # moments where the line turns; the rest follows from them
     turn[1:-1] = np.abs(at[2:] - 2 * at[1:-1] + at[:-2]) > 1e-9
-    return tuple((int(k), round(-float(np.ceil(at[k] * 10 - 1e-9) / 10), 1) + 0.0) for k in np.flatnonzero(turn))
+    return tuple(
+        (int(turn_index), round(-float(np.ceil(at[turn_index] * 10 - 1e-9) / 10), 1) + 0.0)
+        for turn_index in np.flatnonzero(turn)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,17 +65,19 @@ def mastered(
     without dips. Dips take loudness away, so it goes round until both hold. Where that would take dips deeper than
     DEEPEST, it stays softer.
     """
-    now = integrated(power)
-    if now is None:
+    loudness_now = integrated(power)
+    if loudness_now is None:
         return None
-    gain, dips, loud = target - now, (), now  # type: tuple[float, Moments, float]
+    gain, dips, loud = target - loudness_now, (), loudness_now  # type: tuple[float, Moments, float]
     middle = (np.arange(len(power)) + 0.5) * STEP / samples  # in frames
     most = float(limit - SPARE - DEEPEST - decibels(peaks.max(initial=0)))
     for _ in range(40):
         gain = np.floor(10 * most) / 10 if gain > most else round(gain, 1)
         dips = tamed(peaks * 10 ** (gain / 20), limit)
-        line = np.interp(middle, [moment for moment, _ in dips], [d for _, d in dips]) if dips else np.zeros(len(power))
-        loud = integrated(power * 10 ** ((gain + line) / 10)) or now + gain
+        gain_line = (
+            np.interp(middle, [moment for moment, _ in dips], [d for _, d in dips]) if dips else np.zeros(len(power))
+        )
+        loud = integrated(power * 10 ** ((gain + gain_line) / 10)) or loudness_now + gain
         if abs(target - loud) <= 0.06 or (target > loud and gain + 0.1 > most):
             break
         gain += float(np.clip(target - loud, -2, 2)) or 0.0
@@ -82,9 +87,9 @@ def mastered(
 def speech_loudness(power: npt.NDArray[np.floating], talk: npt.NDArray[np.bool_]) -> float | None:
     """Loudness of the steps in which somebody speaks, in LUFS: those more than 10 LU under the rest left out (the
     relative gate of BS.1770-5 on speech alone); None with less than half a second of it."""
-    said = np.asarray(power[talk], np.float64)
-    said = said[lufs(said) > -70]
-    if len(said) < 5:
+    said_power = np.asarray(power[talk], np.float64)
+    said_power = said_power[lufs(said_power) > -70]
+    if len(said_power) < 5:
         return None
-    kept = said[lufs(said) > lufs(float(said.mean())) - 10]
+    kept = said_power[lufs(said_power) > lufs(float(said_power.mean())) - 10]
     return float(lufs(float(kept.mean())))

@@ -63,25 +63,27 @@ def beat_pictures(x: Floats, beats: Sequence[int]) -> Floats:
     size = 4096
     frequencies = np.fft.rfftfreq(size, 1 / SOUND_RATE)
     pitch = np.zeros((12, len(frequencies)), np.float32)
-    for i in np.flatnonzero((frequencies > 60) & (frequencies < 2_000)):
-        pitch[round(12 * np.log2(frequencies[i] / 440)) % 12, i] = 1
+    for bin_index in np.flatnonzero((frequencies > 60) & (frequencies < 2_000)):
+        pitch[round(12 * np.log2(frequencies[bin_index] / 440)) % 12, bin_index] = 1
     edges = np.searchsorted(frequencies, np.geomspace(50, 11_000, 9))
     window = np.hanning(size).astype(np.float32)
     ends = [beat // 2 for beat in beats]
     ends.append(ends[-1] + (ends[-1] - ends[-2] if len(ends) > 1 else SOUND_RATE // 2))
-    rows = []
+    beat_rows = []
     for start, end in pairwise(ends):
-        part = x[start:end]
-        hops = range(0, max(1, len(part) - size // 2), size // 2)
+        beat_samples = x[start:end]
+        hops = range(0, max(1, len(beat_samples) - size // 2), size // 2)
         power = np.zeros(len(frequencies), np.float32)
         for hop in hops:
-            frame = part[hop : hop + size]
+            frame = beat_samples[hop : hop + size]
             power += np.abs(np.fft.rfft(frame * window[: len(frame)], size)).astype(np.float32)
         chroma = pitch @ power
         bands = np.log1p(np.add.reduceat(power, edges[:-1])[: len(edges) - 1] / max(1, len(hops)))
-        rows.append(np.concatenate([chroma / (np.linalg.norm(chroma) + 1e-9), bands / (np.linalg.norm(bands) + 1e-9)]))
-    out = np.array(rows, np.float32)
-    return np.asarray(out / (np.linalg.norm(out, axis=1, keepdims=True) + 1e-9))
+        beat_rows.append(
+            np.concatenate([chroma / (np.linalg.norm(chroma) + 1e-9), bands / (np.linalg.norm(bands) + 1e-9)])
+        )
+    beat_array = np.array(beat_rows, np.float32)
+    return np.asarray(beat_array / (np.linalg.norm(beat_array, axis=1, keepdims=True) + 1e-9))
 
 
 def likeness(pictures: Floats, first: int, bar: int) -> Floats:
@@ -94,10 +96,10 @@ def likeness(pictures: Floats, first: int, bar: int) -> Floats:
     same = (pictures @ pictures.T).clip(0, 1)
     total, count = np.zeros((n, n), np.float32), np.zeros((n, n), np.float32)
     at = first + bar * np.arange(n)
-    for k in range(-AROUND, AROUND):
-        rows = at + k
-        good = (rows >= 0) & (rows < len(pictures))
-        held = rows.clip(0, len(pictures) - 1)
+    for beat_shift in range(-AROUND, AROUND):
+        row_numbers = at + beat_shift
+        good = (row_numbers >= 0) & (row_numbers < len(pictures))
+        held = row_numbers.clip(0, len(pictures) - 1)
         both = np.outer(good, good)
         total += np.where(both, same[np.ix_(held, held)], 0)
         count += both
@@ -129,7 +131,9 @@ def fit(beats: Beats, samples: int, wanted: int, alike: Floats, start: int = 0, 
         raise CannotFit(f"it can't be made shorter than {shortest:.1f} s and keep its beginning and its ending.")
     if need > 8 * n:
         raise CannotFit("it would have to come again more than eight times.")
-    counts = sorted({max(SHORTEST, int(np.floor(need)) + k) for k in (-1, 0, 1, 2)}, key=lambda c: abs(c - need))
+    counts = sorted(
+        {max(SHORTEST, int(np.floor(need)) + bar_shift) for bar_shift in (-1, 0, 1, 2)}, key=lambda c: abs(c - need)
+    )
     for count in counts:
         way = _way(alike, first, n - 1, count)[1]
         if way:
@@ -157,7 +161,7 @@ def _way(alike: Floats, first: int, last: int, count: int) -> tuple[float, list[
         stand[0] = np.minimum(costs.min(0), far[0])
         came = np.where(costs.min(0) < far[0], costs.argmin(0), -1)
         new = np.full_like(far, np.inf)
-        row = np.full((SHORTEST + 1, n), -1)
+        way_back = np.full((SHORTEST + 1, n), -1)
         for s in range(SHORTEST + 1):
             to = min(SHORTEST, s + 1)
             moved = np.full(n, np.inf)
@@ -165,15 +169,15 @@ def _way(alike: Floats, first: int, last: int, count: int) -> tuple[float, list[
             moved[: first + 1] = np.inf
             better = moved < new[to]
             new[to] = np.where(better, moved, new[to])
-            row[to] = np.where(better, s, row[to])
-        back.append((row, came))
+            way_back[to] = np.where(better, s, way_back[to])
+        back.append((way_back, came))
         far = new
     cost, at, s = float(far[SHORTEST, last]), last, SHORTEST
     way: list[int] = []
     if not np.isfinite(cost):
         return np.inf, []
-    for row, came in reversed(back):
-        before = int(row[s, at])
+    for way_back, came in reversed(back):
+        before = int(way_back[s, at])
         at -= 1
         way.append(at)
         s = before
@@ -186,13 +190,13 @@ def _ranges(way: list[int], marks: list[int], alike: Floats, start: int, samples
     ranges: list[list[int]] = [[start, marks[way[0]]]]
     seams: list[Seam] = []
     done = 0
-    for k in way:
-        if ranges[-1][1] != marks[k]:
+    for beat_index in way:
+        if ranges[-1][1] != marks[beat_index]:
             done = sum(end - start for start, end in ranges)
             index = marks.index(ranges[-1][1])
-            seams.append(Seam(done, ranges[-1][1], marks[k], round(float(alike[index, k]), 3)))
-            ranges.append([marks[k], marks[k]])
-        ranges[-1][1] = marks[k + 1]
+            seams.append(Seam(done, ranges[-1][1], marks[beat_index], round(float(alike[index, beat_index]), 3)))
+            ranges.append([marks[beat_index], marks[beat_index]])
+        ranges[-1][1] = marks[beat_index + 1]
     ranges[-1][1] = samples
-    rows = tuple((start, end) for start, end in ranges)
-    return Fitted(rows, tuple(seams), sum(end - start for start, end in rows) - wanted)
+    range_rows = tuple((start, end) for start, end in ranges)
+    return Fitted(range_rows, tuple(seams), sum(end - start for start, end in range_rows) - wanted)

@@ -85,19 +85,21 @@ def speech(levels: Levels, settings: Settings | None = None) -> Mask:
             hysteresis(loud, this_settings.threshold, this_settings.threshold - MARGIN), this_settings.island
         )
     over = loud - np.maximum(levels.floor, LOWEST_FLOOR)
-    heard = hysteresis(levels.speech, ON, OFF)
-    heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
-    heard = _without_islands(heard, this_settings.island)
+    heard_speech = hysteresis(levels.speech, ON, OFF)
+    heard_speech |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
+    heard_speech = _without_islands(heard_speech, this_settings.island)
     clear = levels.spread > CLEAR
-    out = _edges_by_level(heard, over > MARGIN) if clear.any() else heard
+    is_speech = _edges_by_level(heard_speech, over > MARGIN) if clear.any() else heard_speech
     if not clear.all():
-        grown = heard | (_wider(heard, HANG) & (over > FAINT) & (loud > _resting(loud, heard) + RESTING))
-        out = np.where(clear, out, grown)
+        grown = heard_speech | (
+            _wider(heard_speech, HANG) & (over > FAINT) & (loud > _resting(loud, heard_speech) + RESTING)
+        )
+        is_speech = np.where(clear, is_speech, grown)
     if (levels.spread > CLEAN).any():
         floor = np.maximum(levels.floor, LOWEST_FLOOR)
         sounding = _filled(levels.level - floor > np.where(floor > LOWEST_FLOOR, MARGIN, MARGIN - 1), HANG + 2)
-        out = np.where(levels.spread > CLEAN, _touching(sounding, _wider(heard, 15)), out)
-    return out
+        is_speech = np.where(levels.spread > CLEAN, _touching(sounding, _wider(heard_speech, 15)), is_speech)
+    return is_speech
 
 
 def pauses(
@@ -115,18 +117,24 @@ def pauses(
     typical = _typical(levels.level, talking)
     total = np.concatenate([[0], np.cumsum(np.maximum(levels.speech, 0.0))])
     level = np.concatenate([[0], np.cumsum(levels.level)])
-    out = []
+    found_pauses = []
     starts, ends = runs(~talking)
     for a, b in zip((starts * TICK).tolist(), (ends * TICK).tolist(), strict=True):
-        for c, d in _around_words(a, b, words):
-            if d - c < round(this_settings.shortest * 48_000) - TICK // 2:
+        for silent_start, d in _around_words(a, b, words):
+            if d - silent_start < round(this_settings.shortest * 48_000) - TICK // 2:
                 continue
-            i, j = c // TICK, max(c // TICK + 1, d // TICK)
-            depth = max(0.0, float(typical[min(i, len(typical) - 1)] - (level[j] - level[i]) / (j - i)))
-            quiet = 1 - float(total[j] - total[i]) / (j - i)
+            first_tick, end_tick = silent_start // TICK, max(silent_start // TICK + 1, d // TICK)
+            depth = max(
+                0.0,
+                float(
+                    typical[min(first_tick, len(typical) - 1)]
+                    - (level[end_tick] - level[first_tick]) / (end_tick - first_tick)
+                ),
+            )
+            quiet = 1 - float(total[end_tick] - total[first_tick]) / (end_tick - first_tick)
             sure = 0.6 * quiet + 0.4 * min(1.0, depth / 20)
-            out.append(Pause(c, d, round(depth, 1), round(min(1.0, sure), 3)))
-    return out
+            found_pauses.append(Pause(silent_start, d, round(depth, 1), round(min(1.0, sure), 3)))
+    return found_pauses
 
 
 def _around_words(start: int, end: int, words: Sequence[Spoken]) -> list[tuple[int, int]]:
@@ -134,13 +142,13 @@ def _around_words(start: int, end: int, words: Sequence[Spoken]) -> list[tuple[i
     if not words:
         return [(start, end)]
     index = bisect_left(words, start, key=lambda w: (w.start + w.end) // 2)
-    out, at = [], start
+    found_spans, at = [], start
     while index < len(words) and (words[index].start + words[index].end) // 2 < end:
         if words[index].text != VOICE:
-            out.append((at, max(at, words[index].start)))
+            found_spans.append((at, max(at, words[index].start)))
             at = max(at, min(end, words[index].end))
         index += 1
-    return [(x, y) for x, y in (*out, (at, end)) if y > x]
+    return [(x, y) for x, y in (*found_spans, (at, end)) if y > x]
 
 
 VOICE = "[voice]"  # how a voiced sound without a word stands among the words
@@ -173,8 +181,8 @@ def hills(levels: Levels, mask: Mask, settings: Settings) -> Hills:
     edges = np.arange(low, high + 2)
     sp, _ = np.histogram(np.clip(levels.level[mask], low, high), edges)
     bg, _ = np.histogram(np.clip(levels.level[~mask], low, high), edges)
-    found = float(np.median(np.maximum(levels.floor, LOWEST_FLOOR))) + MARGIN if len(levels) else LOWEST_FLOOR
-    return Hills(low, sp, bg, noise_floor(levels), found if settings.threshold is None else settings.threshold)
+    level_found = float(np.median(np.maximum(levels.floor, LOWEST_FLOOR))) + MARGIN if len(levels) else LOWEST_FLOOR
+    return Hills(low, sp, bg, noise_floor(levels), level_found if settings.threshold is None else settings.threshold)
 
 
 def nearest_pause(found_pauses: Sequence[Pause], sample: int, reach: int) -> int | None:
@@ -192,29 +200,29 @@ def nearest_pause(found_pauses: Sequence[Pause], sample: int, reach: int) -> int
 
 
 def _without_islands(mask: Mask, seconds: float) -> Mask:
-    s, e = runs(mask)
-    keep = e - s >= seconds * 100
-    return filled(len(mask), s[keep], e[keep])
+    run_starts, run_ends = runs(mask)
+    keep = run_ends - run_starts >= seconds * 100
+    return filled(len(mask), run_starts[keep], run_ends[keep])
 
 
 def _filled(mask: Mask, ticks: int) -> Mask:
     """Gaps shorter than `ticks` closed: the closure of a plosive is no pause."""
-    s, e = runs(~mask)
-    short = e - s < ticks
-    return mask | filled(len(mask), s[short], e[short])
+    run_starts, run_ends = runs(~mask)
+    short = run_ends - run_starts < ticks
+    return mask | filled(len(mask), run_starts[short], run_ends[short])
 
 
 def _touching(mask: Mask, other: Mask) -> Mask:
     """The stretches of `mask` that share a tick with `other`."""
-    s, e = runs(mask)
+    run_starts, run_ends = runs(mask)
     count = np.concatenate([[0], np.cumsum(other)])
-    keep = count[e] > count[s]
-    return filled(len(mask), s[keep], e[keep])
+    keep = count[run_ends] > count[run_starts]
+    return filled(len(mask), run_starts[keep], run_ends[keep])
 
 
 def _wider(mask: Mask, ticks: int) -> Mask:
-    s, e = runs(mask)
-    return filled(len(mask), np.maximum(0, s - ticks), e + ticks)
+    run_starts, run_ends = runs(mask)
+    return filled(len(mask), np.maximum(0, run_starts - ticks), run_ends + ticks)
 
 
 def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
@@ -226,17 +234,17 @@ def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
     next_loud = np.minimum.accumulate(np.where(loud, np.arange(count), count)[::-1])[::-1]
     last_loud = np.maximum.accumulate(np.where(loud, np.arange(count), -1))
     a, b = [], []
-    for i, j in zip(starts.tolist(), ends.tolist(), strict=True):
-        if loud[i]:
-            a.append(max(int(before[i]) + 1, i - REACH, 0))
+    for first_tick, end_tick in zip(starts.tolist(), ends.tolist(), strict=True):
+        if loud[first_tick]:
+            a.append(max(int(before[first_tick]) + 1, first_tick - REACH, 0))
         else:
-            k = int(next_loud[i])
-            a.append(k if k < min(j, i + REACH) else i)
-        if loud[j - 1]:
-            b.append(min(int(after[j - 1]), j + REACH))
+            loud_tick = int(next_loud[first_tick])
+            a.append(loud_tick if loud_tick < min(end_tick, first_tick + REACH) else first_tick)
+        if loud[end_tick - 1]:
+            b.append(min(int(after[end_tick - 1]), end_tick + REACH))
         else:
-            k = int(last_loud[j - 1])
-            b.append(k + 1 if k >= max(i, j - REACH) else j)
+            loud_tick = int(last_loud[end_tick - 1])
+            b.append(loud_tick + 1 if loud_tick >= max(first_tick, end_tick - REACH) else end_tick)
     return filled(count, np.array(a, np.int64), np.array(b, np.int64))
 
 
@@ -247,22 +255,22 @@ def _resting(level: Floats, heard: Mask) -> Floats:
     speech   ████▂               ▂███
     pause       |..[─ mean ─────]..|
     """
-    out = np.full(len(level), QUIETEST, np.float32)
-    s, e = runs(~heard)
-    inner = np.minimum(HANG, (e - s) // 3)
-    i, j = s + inner, e - inner
+    resting_level = np.full(len(level), QUIETEST, np.float32)
+    run_starts, run_ends = runs(~heard)
+    inner = np.minimum(HANG, (run_ends - run_starts) // 3)
+    first_tick, end_tick = run_starts + inner, run_ends - inner
     total = np.concatenate([[0.0], np.cumsum(level, dtype=np.float64)])
-    means = (total[j] - total[i]) / np.maximum(j - i, 1)
-    out[~heard] = np.repeat(means, e - s)
-    return out
+    means = (total[end_tick] - total[first_tick]) / np.maximum(end_tick - first_tick, 1)
+    resting_level[~heard] = np.repeat(means, run_ends - run_starts)
+    return resting_level
 
 
 def _typical(level: Floats, talking: Mask) -> Floats:
     """The level of the speech around each tick (its 70th percentile over 12 s, by the half second); (n,)."""
     n = len(level)
     pad = -n % 50
-    x = np.where(talking, level, np.nan)
-    blocks = np.pad(x, (0, pad), constant_values=np.nan).reshape(-1, 50)
+    spoken_level = np.where(talking, level, np.nan)
+    blocks = np.pad(spoken_level, (0, pad), constant_values=np.nan).reshape(-1, 50)
     count = np.isfinite(blocks).sum(1)
     mean = np.where(count > 0, np.nansum(blocks, 1) / np.maximum(count, 1), QUIETEST)
     wide = percentile_filter(mean, 70, size=25) if len(mean) > 1 else mean

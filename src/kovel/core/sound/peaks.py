@@ -21,28 +21,28 @@ class PeakMaker:
 
     def feed(self, samples: npt.NDArray[np.int16]) -> None:
         """samples: (n,) or (n, channels); channels are taken together (widest swing)."""
-        x = (
+        both_channels = (
             samples
             if samples.ndim == 1
             else samples[np.arange(len(samples)), np.abs(samples.astype(np.int32)).argmax(1)]
         )
-        x = np.concatenate([self._left, x])
-        n = len(x) // BASE * BASE
-        self._left = x[n:]
+        both_channels = np.concatenate([self._left, both_channels])
+        n = len(both_channels) // BASE * BASE
+        self._left = both_channels[n:]
         if n:
-            self._rows.append(_pairs(x[:n]))
+            self._rows.append(_pairs(both_channels[:n]))
 
     def fresh(self) -> Pairs:
         """The (n, 2) finest pairs that came since the last call."""
-        rows, self._shown = self._rows[self._shown :], len(self._rows)
-        return np.concatenate(rows) if rows else np.zeros((0, 2), np.int8)
+        fresh_rows, self._shown = self._rows[self._shown :], len(self._rows)
+        return np.concatenate(fresh_rows) if fresh_rows else np.zeros((0, 2), np.int8)
 
     def finish(self) -> list[Pairs]:
         """(n, 2) int8 arrays for each of LEVELS."""
         if len(self._left):
             self._rows.append(_pairs(np.pad(self._left, (0, BASE - len(self._left)))))
         base = np.concatenate(self._rows) if self._rows else np.zeros((0, 2), np.int8)
-        return [coarser(base, k) for k in LEVELS]
+        return [coarser(base, level_index) for level_index in LEVELS]
 
 
 def _pairs(x: npt.NDArray[np.int16]) -> Pairs:

@@ -50,15 +50,17 @@ def _drawn_out(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[
         at = np.interp(n, frames, course)
         speed = max(1.0, float(np.max(np.diff(np.interp(np.append(n, n[-1] + 1), frames, course)))))
         taps = int(np.ceil(TAPS * speed))
-        first = int(np.floor(at[0])) - taps
-        x = read(first, int(np.floor(at[-1])) + taps + 2)
+        first_sample = int(np.floor(at[0])) - taps
+        source_samples = read(first_sample, int(np.floor(at[-1])) + taps + 2)
         whole = np.floor(at).astype(np.int64)
         fine = (at - whole) * PHASES
-        i = fine.astype(np.int64)
-        part = (fine - i).astype(np.float32)[:, None]
+        whole_index = fine.astype(np.int64)
+        part = (fine - whole_index).astype(np.float32)[:, None]
         table = _filters(taps, (BEFORE_ALIASES if speed > 1 else 1.0) / speed)
-        w = table[i] * (1 - part) + table[i + 1] * part
-        picked = x[(whole - first)[:, None] + np.arange(-taps + 1, taps + 1)[None, :]]  # (n, taps, channels)
+        w = table[whole_index] * (1 - part) + table[whole_index + 1] * part
+        picked = source_samples[
+            (whole - first_sample)[:, None] + np.arange(-taps + 1, taps + 1)[None, :]
+        ]  # (n, taps, channels)
         yield np.einsum("nt,ntc->nc", w, picked)
 
 
@@ -77,22 +79,22 @@ def _windows(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[np
     rest: Samples | None = None  # the second half of the last window
     held: list[Samples] = []
     length = 0
-    left = total  # samples still to be given
+    samples_left = total  # samples still to be given
     before = 0  # where the last window begins in the recording
-    for k in range(-(-total // HOP) + 1):  # window k fades in over what is made of [(k - 1) * HOP, k * HOP)
-        want = round(float(np.interp(min(k * HOP, total), frames, course))) - HOP
+    for window_index in range(-(-total // HOP) + 1):  # window k fades in over what is made of [(k - 1) * HOP, k * HOP)
+        want = round(float(np.interp(min(window_index * HOP, total), frames, course))) - HOP
         start = want if rest is None else _best(read, before + HOP, want)
-        x = read(start, start + 2 * HOP) * window
+        window_samples = read(start, start + 2 * HOP) * window
         if rest is not None:
-            held.append(rest + x[:HOP])
+            held.append(rest + window_samples[:HOP])
             length += HOP
             if length >= BLOCK:
-                yield np.concatenate(held)[: max(0, left)]
-                left -= length
+                yield np.concatenate(held)[: max(0, samples_left)]
+                samples_left -= length
                 held, length = [], 0
-        rest, before = x[HOP:], start
-    if held and left > 0:
-        yield np.concatenate(held)[:left]
+        rest, before = window_samples[HOP:], start
+    if held and samples_left > 0:
+        yield np.concatenate(held)[:samples_left]
 
 
 def _best(read: Read, on: int, want: int) -> int:

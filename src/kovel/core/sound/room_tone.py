@@ -20,19 +20,25 @@ ALIKE = 3.0  # dB a pause may be louder than the quiet ones
 
 def quiet_pauses(read: Read, talk: Mask) -> list[tuple[int, int]]:
     """Stretches (samples) where nobody speaks and nothing else is heard, the longest first."""
-    s, e = runs(~talk)
+    run_starts, run_ends = runs(~talk)
     margin = int(MARGIN * RATE)
-    rows = [(int(a) * TICK + margin, int(b) * TICK - margin) for a, b in zip(s, e, strict=True)]
-    rows = [(start, end) for start, end in rows if end - start >= LEAST * RATE]
-    if not rows:
+    quiet_spans = [(int(a) * TICK + margin, int(b) * TICK - margin) for a, b in zip(run_starts, run_ends, strict=True)]
+    quiet_spans = [(start, end) for start, end in quiet_spans if end - start >= LEAST * RATE]
+    if not quiet_spans:
         return []
     levels = []
-    for start, end in rows:
-        x = read(start, min(end, start + 20 * RATE))
-        parts = 10 * np.log10((x[: len(x) // 2400 * 2400] ** 2).mean(1).reshape(-1, 2400).mean(1) + 1e-12)
+    for start, end in quiet_spans:
+        pause_samples = read(start, min(end, start + 20 * RATE))
+        parts = 10 * np.log10(
+            (pause_samples[: len(pause_samples) // 2400 * 2400] ** 2).mean(1).reshape(-1, 2400).mean(1) + 1e-12
+        )
         levels.append((float(np.median(parts)), float(parts.max())))
     usual = float(np.percentile([moment for moment, _ in levels], 30))
-    kept = [row for row, (mid, top) in zip(rows, levels, strict=True) if mid < usual + ALIKE and top < mid + 4 * ALIKE]
+    kept = [
+        quiet_span
+        for quiet_span, (mid, top) in zip(quiet_spans, levels, strict=True)
+        if mid < usual + ALIKE and top < mid + 4 * ALIKE
+    ]
     return sorted(kept, key=lambda r: r[0] - r[1])
 
 
@@ -48,31 +54,31 @@ def room_tone(read: Read, pauses: Sequence[tuple[int, int]], seconds: float = 30
     n = int(seconds * RATE)
     shares = np.array([end - start for start, end in pauses], float)
     shares /= shares.sum()
-    out = np.zeros((n + 3 * RATE, read(0, 1).shape[1]), np.float32)
+    tone_samples = np.zeros((n + 3 * RATE, read(0, 1).shape[1]), np.float32)
     ramp = np.sin(np.linspace(0, np.pi / 2, CROSS, dtype=np.float32))[:, None]
     usual: float | None = None
     at, last = 0, -1
     while at < n:
-        k = int(rng.choice(len(pauses), p=shares))
-        if k == last and len(pauses) > 2:
+        pause_index = int(rng.choice(len(pauses), p=shares))
+        if pause_index == last and len(pauses) > 2:
             continue
-        start, end = pauses[k]
+        start, end = pauses[pause_index]
         size = int(min(end - start, rng.uniform(LEAST, 2.0) * RATE))
         size = max(size, min(end - start, 2 * CROSS + 1))
         begin = start + int(rng.integers(0, end - start - size + 1))
-        x = read(begin, begin + size).copy()
+        tone_part = read(begin, begin + size).copy()
         if rng.random() < 0.5:
-            x = x[::-1].copy()  # noise has no direction; a loop would
-        level = float(np.sqrt((x**2).mean() + 1e-12))
+            tone_part = tone_part[::-1].copy()  # noise has no direction; a loop would
+        level = float(np.sqrt((tone_part**2).mean() + 1e-12))
         usual = level if usual is None else usual
-        x *= np.float32(np.clip(usual / level, 0.6, 1.6))
+        tone_part *= np.float32(np.clip(usual / level, 0.6, 1.6))
         cross = min(CROSS, size // 2) if at else 0
         if cross:
             up = ramp[:: CROSS // cross][:cross] if cross < CROSS else ramp
-            x[:cross] *= up
-            out[at - cross : at] *= up[::-1]
+            tone_part[:cross] *= up
+            tone_samples[at - cross : at] *= up[::-1]
             at -= cross
-        out[at : at + size] += x
+        tone_samples[at : at + size] += tone_part
         at += size
-        last = k
-    return out[:n]
+        last = pause_index
+    return tone_samples[:n]

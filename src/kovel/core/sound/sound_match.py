@@ -58,15 +58,17 @@ def low(samples: Callable[[int, int], Floats], count: int) -> Floats:
     taps = np.hamming(8 * ratio + 1) * np.sinc(np.arange(-4 * ratio, 4 * ratio + 1) / ratio)
     taps = (taps / taps.sum()).astype(np.float32)
     half, block = 4 * ratio, SAMPLE_RATE * 60
-    out = []
+    low_sounds = []
     for a in range(0, count, block):
         b = min(count, a + block)
-        x = samples(max(0, a - half), min(count, b + half))
-        x = np.pad(x, (half - (a - max(0, a - half)), half - (min(count, b + half) - b)))
-        spectrum = fft.next_fast_len(len(x) + len(taps), real=True)
-        y = fft.irfft(fft.rfft(x, spectrum) * fft.rfft(taps, spectrum), spectrum)[2 * half : 2 * half + b - a : ratio]
-        out.append(y.astype(np.float32))
-    return np.concatenate(out) if out else np.zeros(0, np.float32)
+        part_samples = samples(max(0, a - half), min(count, b + half))
+        part_samples = np.pad(part_samples, (half - (a - max(0, a - half)), half - (min(count, b + half) - b)))
+        spectrum = fft.next_fast_len(len(part_samples) + len(taps), real=True)
+        y = fft.irfft(fft.rfft(part_samples, spectrum) * fft.rfft(taps, spectrum), spectrum)[
+            2 * half : 2 * half + b - a : ratio
+        ]
+        low_sounds.append(y.astype(np.float32))
+    return np.concatenate(low_sounds) if low_sounds else np.zeros(0, np.float32)
 
 
 def _loudness(x: Floats) -> Array:
@@ -74,20 +76,20 @@ def _loudness(x: Floats) -> Array:
     y = sosfilt(butter(2, [300, 3400], "band", fs=LOW, output="sos"), x)
     n = LOW // STEP
     m = len(y) // n
-    e = np.log(1e-9 + (y[: m * n].reshape(m, n) ** 2).mean(1))
-    e -= uniform_filter1d(e, min(len(e), STEP * 4))
-    spread = e.std()
-    return np.clip(e / spread, -3, 3) if spread > 1e-9 else np.zeros(m)
+    log_energy = np.log(1e-9 + (y[: m * n].reshape(m, n) ** 2).mean(1))
+    log_energy -= uniform_filter1d(log_energy, min(len(log_energy), STEP * 4))
+    spread = log_energy.std()
+    return np.clip(log_energy / spread, -3, 3) if spread > 1e-9 else np.zeros(m)
 
 
 def _peak(r: Array) -> tuple[float, float]:
     """Place of the highest value to a fraction (parabola), and its height in standard deviations."""
-    i = int(r.argmax())
+    peak_index = int(r.argmax())
     part = 0.0
-    if 0 < i < len(r) - 1 and (q := r[i - 1] - 2 * r[i] + r[i + 1]) < 0:
-        part = 0.5 * (r[i - 1] - r[i + 1]) / q
+    if 0 < peak_index < len(r) - 1 and (q := r[peak_index - 1] - 2 * r[peak_index] + r[peak_index + 1]) < 0:
+        part = 0.5 * (r[peak_index - 1] - r[peak_index + 1]) / q
     spread = float(r.std())
-    return i + float(part), float((r[i] - r.mean()) / spread) if spread else 0.0
+    return peak_index + float(part), float((r[peak_index] - r.mean()) / spread) if spread else 0.0
 
 
 def _rough(a: Floats, b: Floats) -> tuple[float, float, Array, Array]:
@@ -96,13 +98,13 @@ def _rough(a: Floats, b: Floats) -> tuple[float, float, Array, Array]:
     if len(x) < STEP or len(y) < STEP:
         raise Unrelated("It is too short to be matched by sound: a second at least is needed.")
     size = fft.next_fast_len(len(x) + len(y), real=True)
-    r = fft.irfft(fft.rfft(x, size) * np.conj(fft.rfft(y, size)), size)
-    r = np.concatenate([r[size - len(y) + 1 :], r[: len(x)]])
-    k = np.arange(-len(y) + 1, len(x))
-    overlap = np.minimum(k + len(y), np.minimum(len(x) - k, min(len(x), len(y))))
-    r = np.where(overlap >= STEP, r, 0.0)
-    i, height = _peak(r)
-    return (i - len(y) + 1) / STEP, height, k / STEP, r / (r.std() or 1.0)
+    correlation = fft.irfft(fft.rfft(x, size) * np.conj(fft.rfft(y, size)), size)
+    correlation = np.concatenate([correlation[size - len(y) + 1 :], correlation[: len(x)]])
+    lag_index = np.arange(-len(y) + 1, len(x))
+    overlap = np.minimum(lag_index + len(y), np.minimum(len(x) - lag_index, min(len(x), len(y))))
+    correlation = np.where(overlap >= STEP, correlation, 0.0)
+    peak_index, height = _peak(correlation)
+    return (peak_index - len(y) + 1) / STEP, height, lag_index / STEP, correlation / (correlation.std() or 1.0)
 
 
 def _window(a: Array, b: Array, most: int) -> tuple[float, float]:
@@ -112,8 +114,8 @@ def _window(a: Array, b: Array, most: int) -> tuple[float, float]:
     spectrum /= (np.abs(spectrum) + 1e-12) ** 0.8
     frequencies = fft.rfftfreq(size, 1 / LOW)
     spectrum[(frequencies < 150) | (frequencies > 3500)] = 0
-    i, height = _peak(fft.irfft(spectrum, size)[: 2 * most + 1])
-    return i - most, height
+    peak_index, height = _peak(fft.irfft(spectrum, size)[: 2 * most + 1])
+    return peak_index - most, height
 
 
 def _scan(
@@ -121,22 +123,24 @@ def _scan(
 ) -> tuple[Array, Array]:
     """Window by window: its middle on A's clock, and B's time there minus A's. B is read along the expected line."""
     most, n = int(reach * LOW), int(length * LOW)
-    times, found = [], []
+    times, found_offsets = [], []
     for t in np.arange(0, max(len(a) / LOW - length, 0) + 1e-9, hop):
-        i = int(t * LOW)
-        where = (i / LOW + start + slope * i / LOW) * LOW - most + np.arange(n + 2 * most) * (1 + slope)
-        if where[0] < 0 or where[-1] > len(b) - 2 or i + n > len(a):
+        scan_start = int(t * LOW)
+        where = (
+            (scan_start / LOW + start + slope * scan_start / LOW) * LOW - most + np.arange(n + 2 * most) * (1 + slope)
+        )
+        if where[0] < 0 or where[-1] > len(b) - 2 or scan_start + n > len(a):
             continue
-        p = int(where[0])
-        part = b[p : int(where[-1]) + 2]
-        y = np.interp(where - p, np.arange(len(part)), part)
-        if not a[i : i + n].any() or not y.any():
+        first_place = int(where[0])
+        part_samples = b[first_place : int(where[-1]) + 2]
+        y = np.interp(where - first_place, np.arange(len(part_samples)), part_samples)
+        if not a[scan_start : scan_start + n].any() or not y.any():
             continue
-        lag, _ = _window(a[i : i + n], y, most)
-        middle = i / LOW + length / 2
+        lag, _ = _window(a[scan_start : scan_start + n], y, most)
+        middle = scan_start / LOW + length / 2
         times.append(middle)
-        found.append(start + slope * middle + lag * (1 + slope) / LOW)
-    return np.array(times), np.array(found)
+        found_offsets.append(start + slope * middle + lag * (1 + slope) / LOW)
+    return np.array(times), np.array(found_offsets)
 
 
 def _line(t: Array, o: Array, near: float) -> tuple[float, float, Array]:
@@ -144,11 +148,11 @@ def _line(t: Array, o: Array, near: float) -> tuple[float, float, Array]:
     if len(t) == 1:
         return float(o[0]), 0.0, np.ones(1, bool)
     best = np.zeros(len(t), bool)
-    for i in range(len(t)):
-        for j in range(i + 1, len(t)):
-            k = (o[j] - o[i]) / (t[j] - t[i])
+    for first_index in range(len(t)):
+        for second_index in range(first_index + 1, len(t)):
+            k = (o[second_index] - o[first_index]) / (t[second_index] - t[first_index])
             if abs(k) < 3e-4:
-                agree = np.abs(o - (o[i] + k * (t - t[i]))) < near
+                agree = np.abs(o - (o[first_index] + k * (t - t[first_index]))) < near
                 if agree.sum() > best.sum():
                     best = agree
     if best.sum() < 2:
@@ -163,11 +167,11 @@ def match(a: Floats, b: Floats, progress: Callable[[float], None] = lambda x: No
 
     time in B = time in A + offset line; so B begins on A's clock where that is 0.
     """
-    begin, height, offsets, r = _rough(a, b)
+    begin, height, offsets, correlation = _rough(a, b)
     progress(0.2)
     overlap = min(len(a) / LOW, begin + len(b) / LOW) - max(0.0, begin)
     near = np.abs(offsets - begin) < 3
-    curve = tuple((float(offset), float(y)) for offset, y in zip(offsets[near], r[near], strict=True))
+    curve = tuple((float(offset), float(y)) for offset, y in zip(offsets[near], correlation[near], strict=True))
     if height < DOUBT or overlap < 1:
         raise Unrelated("They do not sound like the same moment. Check that they are, or sync them by timecode.")
     short = min(10.0, overlap / 3)

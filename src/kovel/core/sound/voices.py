@@ -117,10 +117,10 @@ def _likely(clouds: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> np
     inverse = np.linalg.inv(spread)
     size = np.linalg.slogdet(spread)[1]
     n = np.array([cloud.count for cloud in clouds])
-    s = np.array([cloud.sums for cloud in clouds])
-    p = np.array([np.sum(inverse * cloud.products) for cloud in clouds])
+    cloud_sums = np.array([cloud.sums for cloud in clouds])
+    distances = np.array([np.sum(inverse * cloud.products) for cloud in clouds])
     toward = inverse @ mean
-    return np.asarray(-0.5 * (n * (size + mean @ toward) + p - 2 * s @ toward))
+    return np.asarray(-0.5 * (n * (size + mean @ toward) + distances - 2 * cloud_sums @ toward))
 
 
 def told_apart(frames: Sequence[Floats]) -> Apart:
@@ -130,13 +130,13 @@ def told_apart(frames: Sequence[Floats]) -> Apart:
     long = [index for index, cloud in enumerate(clouds) if cloud.count >= FEW]
     if len(long) < 4:
         return Apart((0,) * len(clouds), (0.0,) * len(clouds), 0.0)
-    some = [clouds[i] for i in long]
+    some = [clouds[long_index] for long_index in long]
     mean, spread = _voice(some, None)
     spread = spread + 1e-6 * np.eye(COEFFICIENTS)
-    found = _best(some, mean, spread)
-    if found is None:
+    found_voices = _best(some, mean, spread)
+    if found_voices is None:
         return Apart((0,) * len(clouds), (0.0,) * len(clouds), 0.0)
-    models, total = found
+    models, total = found_voices
     n = sum(cloud.count for cloud in some)
     more = COEFFICIENTS + COEFFICIENTS * (COEFFICIENTS + 1) / 2  # numbers that a second voice takes
     gain = (total - _likely(some, mean, spread).sum() - 0.5 * more * np.log(n)) / n
@@ -145,7 +145,9 @@ def told_apart(frames: Sequence[Floats]) -> Apart:
     if (voices == 1).sum() * 2 > len(clouds):
         voices = 1 - voices
     sure = np.abs(each[0] - each[1]) / np.maximum(1, [cloud.count for cloud in clouds])
-    return Apart(tuple(int(voice) for voice in voices), tuple(float(s) for s in sure), float(gain))
+    return Apart(
+        tuple(int(voice) for voice in voices), tuple(float(sure_speaker) for sure_speaker in sure), float(gain)
+    )
 
 
 Models = list[tuple[np.ndarray, np.ndarray]]
@@ -167,7 +169,10 @@ def _best(some: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> tuple[
         for _ in range(ROUNDS):
             if not 0 < label.sum() < len(label):
                 break
-            models = [_voice([cloud for cloud, x in zip(some, label, strict=True) if x == v], spread) for v in (0, 1)]
+            models = [
+                _voice([cloud for cloud, cloud_label in zip(some, label, strict=True) if cloud_label == v], spread)
+                for v in (0, 1)
+            ]
             likely = np.array([_likely(some, *model) for model in models])
             new = likely.argmax(0)
             if (new == label).all():

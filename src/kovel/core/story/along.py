@@ -42,10 +42,10 @@ def set_along(story: Story, sources: Sources, lane: str, on: bool = True) -> tup
     """Let a lane go along when something is inserted or taken out (it is cut and closed up too), or stay as it is."""
     if lane not in lanes(story):
         raise Refused("There is no such lane.")
-    now = story.along | {lane} if on else story.along - {lane}
-    if now == story.along:
+    lanes_along = story.along | {lane} if on else story.along - {lane}
+    if lanes_along == story.along:
         raise Refused(f"The {lane} lane {'goes along' if on else 'stays'} already.")
-    return replace(story, along=now), Report(
+    return replace(story, along=lanes_along), Report(
         f"{lane.capitalize()} {'goes along with inserts and takes' if on else 'stays as it is'}"
     )
 
@@ -60,31 +60,34 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
     to a cover is tied to the half that it begins under."""
     halves: dict[int, tuple[Cover, Cover, Cover]] = {}  # by id: a cover that was cut, and what it became
 
-    def cut(story: Story, rows: tuple[L, ...]) -> tuple[tuple[L, ...], int]:
+    def cut(story: Story, cut_items: tuple[L, ...]) -> tuple[tuple[L, ...], int]:
         next_id = story.next_id
-        out: list[L] = []
-        for row in rows:
-            k = at - story.at(row)
-            if not (0 < k < row.length and _goes(story, row, wanted) and at < story.length):
-                out.append(row)
+        items_left: list[L] = []
+        for cut_item in cut_items:
+            cut_length = at - story.at(cut_item)
+            if not (0 < cut_length < cut_item.length and _goes(story, cut_item, wanted) and at < story.length):
+                items_left.append(cut_item)
                 continue
-            head, tail = cut_short(row, sources, 0, k), cut_short(row, sources, k, row.length - k)
+            head, tail = (
+                cut_short(cut_item, sources, 0, cut_length),
+                cut_short(cut_item, sources, cut_length, cut_item.length - cut_length),
+            )
             if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
                 head, tail = with_setting(head, "fade_out", 0), with_setting(tail, "fade_in", 0)
-            there = story.tie_like(row, at) if isinstance(row, Sound) else story.tether_at(at)
+            there = story.tie_like(cut_item, at) if isinstance(cut_item, Sound) else story.tether_at(at)
             tail = replace(tail, id=next_id, tether=there)
-            if isinstance(row, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
-                halves[row.id] = (row, head, tail)
-            out += [head, tail]
+            if isinstance(cut_item, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
+                halves[cut_item.id] = (cut_item, head, tail)
+            items_left += [head, tail]
             next_id += 1
-        return tuple(out), next_id
+        return tuple(items_left), next_id
 
     def tied(sound: Sound) -> Sound:
         if sound.tether.piece not in halves:
             return sound
         cover, head, tail = halves[sound.tether.piece]
-        k = sound.tether.moment - cover.start  # frames after the cover's beginning
-        half, since = (head, k) if k < head.length else (tail, k - head.length)
+        tied_moment = sound.tether.moment - cover.start  # frames after the cover's beginning
+        half, since = (head, tied_moment) if tied_moment < head.length else (tail, tied_moment - head.length)
         return replace(sound, tether=Tether(half.id, half.start + since))
 
     covers, n = cut(story, story.covers)
@@ -113,23 +116,29 @@ def closed(story: Story, sources: Sources, start: int, end: int, wanted: frozens
     """Ready for [a, b) to be taken out: on lanes that go along what lies in it is taken away, the rest closes up."""
     if not wanted:
         return story
-    cut = cut_along(cut_along(story, sources, start, wanted), sources, end, wanted)
-    stays = lambda c: not (_goes(cut, c, wanted) and start <= cut.at(c) and cut.at(c) + c.length <= end)  # noqa: E731
-    kept = replace(cut, covers=tuple(filter(stays, cut.covers)), sounds=tuple(filter(stays, cut.sounds)))
+    cut_story = cut_along(cut_along(story, sources, start, wanted), sources, end, wanted)
+
+    def stays(clip: Cover | Sound) -> bool:
+        inside = start <= cut_story.at(clip) and cut_story.at(clip) + clip.length <= end
+        return not (inside and _goes(cut_story, clip, wanted))
+
+    kept = replace(
+        cut_story, covers=tuple(filter(stays, cut_story.covers)), sounds=tuple(filter(stays, cut_story.sounds))
+    )
     return shifted(kept, end, start - end, wanted)
 
 
 def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several: bool = False) -> list[str]:
     """What an insert or take at `at` puts out of step with the words, in words: sounds on the story's clock that stay.
     `several` takes from `at` on add up to `by`."""
-    rows = [
+    stepless_sounds = [
         sound
         for sound in story.sounds
         if sound.tether.piece == 0 and not _goes(story, sound, wanted) and sound.tether.moment + sound.length > at
     ]
-    if not rows or not by:
+    if not stepless_sounds or not by:
         return []
-    kinds = " and ".join(sorted({sound.kind for sound in rows}))
+    kinds = " and ".join(sorted({sound.kind for sound in stepless_sounds}))
     return [
         f"{kinds.capitalize()} on the story's clock stays: from here on it lies "
         f"{'up to ' if several else ''}{frames_in_words(by)} {'earlier' if by > 0 else 'later'} against the words."

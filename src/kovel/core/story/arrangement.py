@@ -33,9 +33,15 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
             if at in story.starts
             else "There is nothing to split at the playhead."
         )
-    new, i, parts = cut_at(story, at)
+    new_story, piece_index, parts = cut_at(story, at)
     return settle(
-        story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at
+        story,
+        new_story,
+        sources,
+        f"Split at {clock(at, story.rate)}",
+        split=parts,
+        made=(new_story.pieces[piece_index].id,),
+        playhead=at,
     )
 
 
@@ -101,8 +107,8 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     how = "later" if delta > 0 else "earlier"
     head = story.starts[index] if edge == "in" else story.starts[index] + new.length
     draft = without(story, [*story.pieces[:index], new, *story.pieces[index + 1 :]])
-    did = f"{name_of(sources, this_piece)}: {edge} point {frames_in_words(delta)} {how}"
-    return settle(story, draft, sources, did, made=(this_piece.id,), playhead=head)
+    summary = f"{name_of(sources, this_piece)}: {edge} point {frames_in_words(delta)} {how}"
+    return settle(story, draft, sources, summary, made=(this_piece.id,), playhead=head)
 
 
 def trimmed(story: Story, sources: Sources, piece: Piece, edge: str, delta: int) -> Piece:
@@ -110,21 +116,23 @@ def trimmed(story: Story, sources: Sources, piece: Piece, edge: str, delta: int)
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "in":
-        new_story = replace(piece, start=piece.start + delta, length=piece.length - delta)
+        trimmed_piece = replace(piece, start=piece.start + delta, length=piece.length - delta)
     elif edge == "out":
-        new_story = replace(piece, length=piece.length + delta)
+        trimmed_piece = replace(piece, length=piece.length + delta)
     else:
         raise Refused("An edge is either in or out.")
-    if new_story.length < 1:
+    if trimmed_piece.length < 1:
         raise Refused(
             f"That would leave nothing of {name_of(sources, piece)}: it is {frames_in_words(piece.length)} long."
         )
     if piece.source is not None:
         source = source_of(sources, piece.source)
         if source.frames is None:
-            new_story = replace(new_story, start=max(0, new_story.start))
-        check_handles(source, story.rate, (piece.start, piece.end), (new_story.start, new_story.end), piece.clock)
-    return new_story
+            trimmed_piece = replace(trimmed_piece, start=max(0, trimmed_piece.start))
+        check_handles(
+            source, story.rate, (piece.start, piece.end), (trimmed_piece.start, trimmed_piece.end), piece.clock
+        )
+    return trimmed_piece
 
 
 @edit(
@@ -159,17 +167,26 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
         raise Refused("That piece is no longer in the story.")
     if before in gone:
         raise Refused("It is already there.")
-    rest = [piece for piece in story.pieces if piece.id not in gone]
-    count = len(rest) if before is None else next((index for index, piece in enumerate(rest) if piece.id == before), -1)
+    other_pieces = [piece for piece in story.pieces if piece.id not in gone]
+    count = (
+        len(other_pieces)
+        if before is None
+        else next((index for index, piece in enumerate(other_pieces) if piece.id == before), -1)
+    )
     if count < 0:
         raise Refused("The piece to put it before is no longer in the story.")
-    row = [*rest[:count], *taken, *rest[count:]]
-    if row == list(story.pieces):
+    new_order = [*other_pieces[:count], *taken, *other_pieces[count:]]
+    if new_order == list(story.pieces):
         raise Refused("It is already there.")
-    did = f"{name_of(sources, taken[0])} moved" if len(taken) == 1 else f"{len(taken)} pieces moved"
-    made = tuple(piece.id for piece in taken)
+    summary = f"{name_of(sources, taken[0])} moved" if len(taken) == 1 else f"{len(taken)} pieces moved"
+    moved_ids = tuple(piece.id for piece in taken)
     return settle(
-        story, without(story, row), sources, did, made=made, playhead=sum(piece.length for piece in rest[:count])
+        story,
+        without(story, new_order),
+        sources,
+        summary,
+        made=moved_ids,
+        playhead=sum(piece.length for piece in other_pieces[:count]),
     )
 
 
@@ -177,12 +194,12 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     """Two pieces change places; what lies between stays between."""
     refuse_locked(story, DIALOGUE)
-    i, j = sorted((story.index_of(first), story.index_of(second)))
-    if i == j:
+    first_index, second_index = sorted((story.index_of(first), story.index_of(second)))
+    if first_index == second_index:
         raise Refused("Choose two different pieces to swap.")
     pieces = list(story.pieces)
-    pieces[i], pieces[j] = pieces[j], pieces[i]
-    head = sum(piece.length for piece in pieces[:i])
+    pieces[first_index], pieces[second_index] = pieces[second_index], pieces[first_index]
+    head = sum(piece.length for piece in pieces[:first_index])
     return settle(story, without(story, pieces), sources, "Two pieces swapped", made=(first, second), playhead=head)
 
 
@@ -195,8 +212,8 @@ def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
     kinds = {DIALOGUE, "sounds", *(lane_key(cover.lane) for cover in story.covers), *(lane_key(n) for n in range(1, 4))}
     if lane not in kinds:
         raise Refused("There is no such lane.")
-    now = story.locked | {lane} if locked else story.locked - {lane}
-    if now == story.locked:
+    lanes_locked = story.locked | {lane} if locked else story.locked - {lane}
+    if lanes_locked == story.locked:
         raise Refused(f"The {lane} lane is {'already' if locked else 'not'} locked.")
     notes: tuple[str, ...] = ()
     if locked and lane != DIALOGUE:
@@ -206,4 +223,6 @@ def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
             notes += (
                 f"{clocked} sound{'s' if clocked > 1 else ''} on the story's clock will not follow the dialogue.",
             )
-    return replace(story, locked=now), Report(f"{lane.capitalize()} lane {'locked' if locked else 'unlocked'}", notes)
+    return replace(story, locked=lanes_locked), Report(
+        f"{lane.capitalize()} lane {'locked' if locked else 'unlocked'}", notes
+    )

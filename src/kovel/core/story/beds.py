@@ -25,12 +25,12 @@ MOST = 500
 
 def parts_of(story: Story, sound: Sound) -> list[Sound]:
     """A sound with the other parts of its recording that music was fitted by, in order of their beginnings."""
-    rows = [
+    grouped_sounds = [
         other
         for other in story.sounds
         if sound.group and other.group == sound.group and other.source == sound.source and other.kind == sound.kind
     ]
-    return sorted(rows, key=story.at) if rows else [sound]
+    return sorted(grouped_sounds, key=story.at) if grouped_sounds else [sound]
 
 
 def _faded(values: Values, length: int, first: Sound | None, last: Sound | None) -> Values:
@@ -68,7 +68,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     this_sound = _sound_in_place(story, sound)
     source, frame_rate = source_of(sources, this_sound.source), story.rate
     _refuse_ranges(ranges)
-    old = parts_of(story, this_sound)
+    old_parts = parts_of(story, this_sound)
     total = sum(end - start for start, end in ranges)
     end = frame_rate.frame_to_sample(until)
     begin = end - total  # in samples of the story: it ends where it is to end
@@ -76,8 +76,8 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     if begin < 0 or not 0 <= first < min(until, story.length):
         raise Refused("It would begin before the story does.")
     is_in_parts = len(ranges) > 1
-    group = this_sound.group if len(old) > 1 else free_group(story)
-    own = _without_fades(old[0].settings)
+    group = this_sound.group if len(old_parts) > 1 else free_group(story)
+    own_values = _without_fades(old_parts[0].settings)
     sounds: list[Sound] = []
     done, number = 0, story.next_id
     for index, (a, b) in enumerate(ranges):
@@ -86,18 +86,22 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
         f0 = frame_rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
         f1 = until if is_last else frame_rate.sample_to_frame(t1) + OVER // 2
         exact = a + frame_rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
-        start, length, values = _part(sources, frame_rate, this_sound.source, exact, f1 - f0, own)
-        values = _faded(values, length, None if index else old[0], old[-1] if is_last else None)
-        part = replace(this_sound, start=start, length=length, tether=story.tie_like(this_sound, f0), settings=values)
-        is_new = index >= len(old)
-        sounds.append(replace(part, id=number if is_new else old[index].id, group=group if is_in_parts else 0))
+        start, length, values = _part(sources, frame_rate, this_sound.source, exact, f1 - f0, own_values)
+        values = _faded(values, length, None if index else old_parts[0], old_parts[-1] if is_last else None)
+        first_part = replace(
+            this_sound, start=start, length=length, tether=story.tie_like(this_sound, f0), settings=values
+        )
+        is_new = index >= len(old_parts)
+        sounds.append(
+            replace(first_part, id=number if is_new else old_parts[index].id, group=group if is_in_parts else 0)
+        )
         number += is_new
         done += b - a
-    gone = {sound.id for sound in old}
+    gone = {sound.id for sound in old_parts}
     draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *sounds), next_id=number)
-    did = f"{source.name} ends with the pictures at {clock(until, frame_rate)}{_seams_in_words(len(ranges) - 1)}"
-    new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in sounds), playhead=first)
-    return new, report.with_notes(_fit_notes(first - at, old))
+    summary = f"{source.name} ends with the pictures at {clock(until, frame_rate)}{_seams_in_words(len(ranges) - 1)}"
+    new_story, report = settle(story, draft, sources, summary, made=tuple(sound.id for sound in sounds), playhead=first)
+    return new_story, report.with_notes(_fit_notes(first - at, old_parts))
 
 
 def free_group(story: Story) -> int:
@@ -108,10 +112,10 @@ def free_group(story: Story) -> int:
 
 def _without_fades(values: Values) -> Values:
     """The settings that all parts of a bed share: without fades, ducking and slip, at the level it begins with."""
-    own = values.without("fade_in").without("fade_out").without("duck").without("slip")
-    if isinstance(own["level"], tuple):
-        own = own.without("level").with_value("level", at_level(own["level"][0][1]))
-    return own
+    own_values = values.without("fade_in").without("fade_out").without("duck").without("slip")
+    if isinstance(own_values["level"], tuple):
+        own_values = own_values.without("level").with_value("level", at_level(own_values["level"][0][1]))
+    return own_values
 
 
 def _part(
@@ -154,17 +158,17 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
     if not 0 < len(rows) <= MOST:
         raise Refused("There is nothing to lay.")
     made_sounds: list[Sound] = []
-    for index, row in enumerate(rows):
+    for index, sound_row in enumerate(rows):
         if (
-            len(row) != 6
-            or not all(isinstance(v, int) for v in row[:4])
-            or row[4] not in ("natural", "effect", "music", "voice")
+            len(sound_row) != 6
+            or not all(isinstance(v, int) for v in sound_row[:4])
+            or sound_row[4] not in ("natural", "effect", "music", "voice")
         ):
             raise Refused(
                 "A sound to lay is a recording, its in point, its length, where it begins, its kind and what is set "
                 "on it."
             )
-        source, start, length, at, kind, settings = row
+        source, start, length, at, kind, settings = sound_row
         this_source = source_of(sources, source)
         if not this_source.sound:
             raise Refused(f"{this_source.name} has no sound.")
@@ -224,6 +228,8 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
     if tuple(pieces) == story.pieces:
         raise Refused("They lie like that already.")
     new_story = replace(story, pieces=tuple(pieces), next_id=next_id)
-    out, report = settle(story, new_story, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0)
+    settled_story, report = settle(
+        story, new_story, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0
+    )
     ducked = any("duck" in sound.settings for sound in story.sounds)
-    return out, report.with_notes(["What is ducked lies as it did: duck it again."] if ducked else [])
+    return settled_story, report.with_notes(["What is ducked lies as it did: duck it again."] if ducked else [])

@@ -57,11 +57,11 @@ MODULES = (
 @cache
 def parameters(name: str) -> dict[str, tuple[Any, Any]]:
     """Name -> (type, default or `...`) of what a command needs beyond the story and its sources."""
-    f = COMMANDS[name]
-    hints = get_type_hints(f)
+    command_parameters = COMMANDS[name]
+    hints = get_type_hints(command_parameters)
     return {
         name: (hints[name], ... if parameter.default is inspect.Parameter.empty else parameter.default)
-        for name, parameter in list(inspect.signature(f).parameters.items())[2:]
+        for name, parameter in list(inspect.signature(command_parameters).parameters.items())[2:]
     }
 
 
@@ -97,13 +97,17 @@ def offered(story: Story) -> list[tuple[str, Entry]]:
     every, go_along = marks.lanes(story), along.lanes(story)
     lanes = {
         "lanes": every,
-        "heard": [x for x in every if x == DIALOGUE or x in SOUNDS],
+        "heard": [offered_entry for offered_entry in every if offered_entry == DIALOGUE or offered_entry in SOUNDS],
         "along": go_along,
-        "locks": [DIALOGUE, "sounds", *(x for x in every if x != DIALOGUE and x not in SOUNDS)],
+        "locks": [
+            DIALOGUE,
+            "sounds",
+            *(offered_entry for offered_entry in every if offered_entry != DIALOGUE and offered_entry not in SOUNDS),
+        ],
     }
-    out = []
+    offered_edits = []
     for name, entry in entries():
         for lane in lanes[entry.each] if entry.each else [""]:
             fixed = {name: f"={lane}" if value == "lane" else value for name, value in entry.params.items()}
-            out.append((name, replace(entry, label=entry.label.replace("{lane}", lane), params=fixed)))
-    return out
+            offered_edits.append((name, replace(entry, label=entry.label.replace("{lane}", lane), params=fixed)))
+    return offered_edits

@@ -85,7 +85,7 @@ class Clock:
         """[first, end) of the recording that is seen in `length` frames from `start` on."""
         if self.as_shot:
             return start, start + length
-        begin, end = sorted(floor(self.moment(x)) for x in (start, start + length - 1))
+        begin, end = sorted(floor(self.moment(played_frame)) for played_frame in (start, start + length - 1))
         return begin, end + 1
 
     def words(self, said_words: list[Word], frame_rate: Rate) -> list[Word]:

@@ -63,31 +63,31 @@ class Hit:
 def _matching(names: Sequence[Named], tokens: Sequence[str], frame_rate: Rate) -> dict[int, Hit]:
     """Those whose names match, by their numbers: with as many of the words as can be taken for the name, and the rest
     for what it is asked with."""
-    found: dict[int, Hit] = {}
+    hits_by_entry: dict[int, Hit] = {}
     for count in range(len(tokens), 0, -1):
         words = _words(" ".join(tokens[:count]))
         value = " ".join(tokens[count:]).lstrip(": ")
         for index, name in enumerate(names):
-            if index in found or not words or (value and not _takes(name.typed, value, frame_rate)):
+            if index in hits_by_entry or not words or (value and not _takes(name.typed, value, frame_rate)):
                 continue
             match = _match(name, words)
             if match is not None and (match < Match.ALSO or not value):
-                found[index] = Hit(index, value, match, match < Match.ALSO)
-    return found
+                hits_by_entry[index] = Hit(index, value, match, match < Match.ALSO)
+    return hits_by_entry
 
 
 def searched(names: Sequence[Named], typed: str, frame_rate: Rate) -> list[Hit]:
     """What is meant, best first; with nothing typed all that fits the selection, and then the rest, in their order."""
     tokens = typed.split()
     if not tokens:
-        rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
-        return [Hit(row, "", Match.WITHIN, True) for row in rows]
-    found = _matching(names, tokens, frame_rate)
-    if not found:
-        near = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
-        found = {n: Hit(n, "", Match.NEAR, False) for n in near}
+        ranked_names = sorted(range(len(names)), key=lambda n: not names[n].fits)
+        return [Hit(ranked_name, "", Match.WITHIN, True) for ranked_name in ranked_names]
+    found_entries = _matching(names, tokens, frame_rate)
+    if not found_entries:
+        near_names = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
+        found_entries = {n: Hit(n, "", Match.NEAR, False) for n in near_names}
     order = sorted(
-        found.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number)
+        found_entries.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number)
     )
     return order[:MOST]
 
@@ -104,9 +104,9 @@ def _match(name: Named, words: list[str]) -> Match | None:
         return Match.BEGINS
     if all(any(text.startswith(word) for text in title) for word in words):
         return Match.WITHIN
-    others = [word for x in name.also for word in _words(x)]
+    others = [word for other_name in name.also for word in _words(other_name)]
     if " ".join(words) in name.also or all(
-        any(o.startswith(word) and len(word) > 2 for o in (*others, *title)) for word in words
+        any(other_token.startswith(word) and len(word) > 2 for other_token in (*others, *title)) for word in words
     ):
         return Match.ALSO
     return None

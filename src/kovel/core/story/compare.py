@@ -46,25 +46,34 @@ def compare(old: Story, new: Story) -> list[Difference]:
             gone += range(i1, i2)
             came += range(j1, j2)
     differences: list[Difference] = []
-    left = dict.fromkeys(gone)
-    for j in came:
-        piece = new.pieces[j]
-        i = next((i for i in left if a[i] == b[j]), None)
+    pieces_left = dict.fromkeys(gone)
+    for came_index in came:
+        piece = new.pieces[came_index]
+        same_index = next((gone_index for gone_index in pieces_left if a[gone_index] == b[came_index]), None)
         kind = "moved"
-        if i is None:  # the piece it shares most frames with
-            shared = {i: _shared(old.pieces[i], piece) for i in left}
-            i = max(shared, key=lambda i: shared[i], default=None)
+        if same_index is None:  # the piece it shares most frames with
+            shared = {gone_index: _shared(old.pieces[gone_index], piece) for gone_index in pieces_left}
+            same_index = max(shared, key=lambda i: shared[i], default=None)
             kind = "trimmed"
-            if i is not None and not shared[i]:
-                i = None
-        if i is None:
-            differences.append(Difference("added", piece, new.starts[j], None, piece.length))
+            if same_index is not None and not shared[same_index]:
+                same_index = None
+        if same_index is None:
+            differences.append(Difference("added", piece, new.starts[came_index], None, piece.length))
         else:
-            del left[i]
+            del pieces_left[same_index]
             differences.append(
-                Difference(kind, piece, new.starts[j], old.starts[i], piece.length - old.pieces[i].length)
+                Difference(
+                    kind,
+                    piece,
+                    new.starts[came_index],
+                    old.starts[same_index],
+                    piece.length - old.pieces[same_index].length,
+                )
             )
-    differences += [Difference("removed", old.pieces[i], None, old.starts[i], -old.pieces[i].length) for i in left]
+    differences += [
+        Difference("removed", old.pieces[gone_index], None, old.starts[gone_index], -old.pieces[gone_index].length)
+        for gone_index in pieces_left
+    ]
     return sorted(differences, key=lambda d: (d.at if d.at is not None else d.was or 0, d.kind))
 
 

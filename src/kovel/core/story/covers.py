@@ -33,15 +33,15 @@ TOLD = {
 
 def told_of_pace(story: Story, sources: Sources, clip: Piece | Cover) -> list[str]:
     """What retiming makes of the frames and the sound of something, in words; nothing where it runs as it was shot."""
-    out = told_of_sound(story, sources, clip)
+    told_of_clip = told_of_sound(story, sources, clip)
     clock = clip.clock
     held = clock.held is not None or (isinstance(clip, Cover) and clip.span == 1)
     slowest = min(clock.ramp.speeds) if clock.ramp else Fraction(0) if held else clock.speed
     source = sources.get(clip.source) if clip.source is not None else None
     if source is not None and 0 < slowest * source.rate.fps < story.rate.fps and slowest < 1:
         how = "repeated" if story.value(clip, "between", sources) == Between.REPEATED else "blended into each other"
-        out.append(f"It is slower than it has frames for: they are {how}.")
-    return out
+        told_of_clip.append(f"It is slower than it has frames for: they are {how}.")
+    return told_of_clip
 
 
 def told_of_sound(story: Story, sources: Sources, clip: Piece | Cover) -> list[str]:
@@ -57,9 +57,9 @@ def told_of_sound(story: Story, sources: Sources, clip: Piece | Cover) -> list[s
 def heard_as(clip: Piece | Cover) -> str:
     """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is
     silent."""
-    asked = HeardAs(clip.settings["heard"]) if clip.settings else HeardAs.AS_A_RULE
-    if asked != HeardAs.AS_A_RULE:
-        return asked
+    asked_way = HeardAs(clip.settings["heard"]) if clip.settings else HeardAs.AS_A_RULE
+    if asked_way != HeardAs.AS_A_RULE:
+        return asked_way
     return HeardAs.PITCH_KEPT if isinstance(clip, Piece) else HeardAs.NOT_HEARD
 
 
@@ -176,10 +176,10 @@ def lay_cover(
         raise Refused("Cover lanes are counted from 1.")
     refuse_locked(story, lane_key(lane))
     next_id = story.next_id
-    own = NONE.with_value("natural", natural).with_value("span", span)
-    cover = Cover(next_id, source, source_in, length, story.tether_at(story_in), lane, own)
-    did = f"{this_source.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
-    return _set(story, sources, cover, did, playhead=story_in)
+    own_values = NONE.with_value("natural", natural).with_value("span", span)
+    cover = Cover(next_id, source, source_in, length, story.tether_at(story_in), lane, own_values)
+    summary = f"{this_source.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
+    return _set(story, sources, cover, summary, playhead=story_in)
 
 
 @edit(entry("Cover with all that is picked up", "C", points="lay", ranges="ranges"))
@@ -192,28 +192,28 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     """
     if not ranges or any(len(span) != 3 for span in ranges):
         raise Refused("There is nothing to lay. Choose something first.")
-    made: list[int] = []
+    laid_ids: list[int] = []
     notes: list[str] = []
-    new, place = story, at
+    new_story, place = story, at
     for source, start, length in ranges:
         if place >= story.length:
             raise Refused(
                 f"The {frames_in_words(sum(span[2] for span in ranges))} of them do not all begin over the story."
             )
-        new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
-        made += report.made
+        new_story, report = lay_cover(new_story, sources, source, at=place, until=place + length, start=start)
+        laid_ids += report.made
         notes += [note for note in report.notes if note not in notes]
         place += length
-    did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_in_words(place - at)}"
-    return new, Report(did, tuple(notes), tuple(made), playhead=at)
+    summary = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_in_words(place - at)}"
+    return new_story, Report(summary, tuple(notes), tuple(laid_ids), playhead=at)
 
 
 def unpaced(cover: Cover) -> Cover:
     """At the speed it was shot at."""
-    own = cover.settings
+    own_values = cover.settings
     for name in PACE:
-        own = own.without(name)
-    return replace(cover, settings=own)
+        own_values = own_values.without(name)
+    return replace(cover, settings=own_values)
 
 
 def check_speed(length: int, span: int) -> None:
@@ -245,8 +245,8 @@ def _set(story: Story, sources: Sources, cover: Cover, did: str, playhead: int |
         loose=tuple(other for other in story.loose if other.id != cover.id),
         next_id=max(story.next_id, cover.id + 1),
     )
-    new, report = settle(story, draft, sources, did, made=(cover.id,), playhead=playhead)
-    return new, report.with_notes(_past_end(new, cover.id))
+    new_story, report = settle(story, draft, sources, did, made=(cover.id,), playhead=playhead)
+    return new_story, report.with_notes(_past_end(new_story, cover.id))
 
 
 @edit(
@@ -288,11 +288,11 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
         raise Refused("A cover must begin over the story.")
     if length < 1:
         raise Refused(f"That would leave nothing of the cover: it is {frames_in_words(this_cover.length)} long.")
-    new_story = cut_short(this_cover, sources, first, length)
-    new_story = replace(new_story, tether=story.tether_at(at)) if first else new_story
-    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new_story.start, new_story.end))
+    new_cover = cut_short(this_cover, sources, first, length)
+    new_cover = replace(new_cover, tether=story.tether_at(at)) if first else new_cover
+    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new_cover.start, new_cover.end))
     how = "later" if delta > 0 else "earlier"
-    return _set(story, sources, new_story, f"{source.name}: {edge} point {frames_in_words(delta)} {how}")
+    return _set(story, sources, new_cover, f"{source.name}: {edge} point {frames_in_words(delta)} {how}")
 
 
 @edit(entry("Slip the cover: LENGTH", typed="delta", default="1f", cover="cover", delta="typed"))
@@ -302,10 +302,13 @@ def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
     source = source_of(sources, this_cover.source)
     if delta == 0:
         raise Refused("It is already there.")
-    new = replace(this_cover, start=this_cover.start + delta)
-    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new.start, new.end))
+    new_cover = replace(this_cover, start=this_cover.start + delta)
+    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new_cover.start, new_cover.end))
     return _set(
-        story, sources, new, f"{source.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
+        story,
+        sources,
+        new_cover,
+        f"{source.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}",
     )
 
 
@@ -320,8 +323,8 @@ def replace_cover(
         raise Refused(f"{this_source.name} has no picture to cover with.")
     begin = start if start is not None else end - this_cover.length if end is not None else 0
     check_range(sources, story.rate, source, begin, this_cover.length)
-    new_story = unpaced(replace(this_cover, source=source, start=begin))
-    new_story = with_setting(new_story, "natural", new_story.settings["natural"] and this_source.sound)
+    new_cover = unpaced(replace(this_cover, source=source, start=begin))
+    new_cover = with_setting(new_cover, "natural", new_cover.settings["natural"] and this_source.sound)
     was = sources[this_cover.source].name if this_cover.source in sources else "the cover"
     tied = (
         replace(sound, tether=Tether(this_cover.id, sound.tether.moment + begin - this_cover.start))
@@ -330,7 +333,7 @@ def replace_cover(
         for sound in story.sounds
     )
     story = replace(story, sounds=tuple(tied))  # what is tied to it stays where it is heard
-    return _set(story, sources, new_story, f"{this_source.name} in place of {was}", playhead=story.at(this_cover))
+    return _set(story, sources, new_cover, f"{this_source.name} in place of {was}", playhead=story.at(this_cover))
 
 
 @edit(
@@ -351,18 +354,18 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
         raise Refused(f"{source.name} is a still: it has no speed.")
     check_speed(this_cover.length, span)
     check_range(sources, story.rate, this_cover.source, this_cover.start, span)
-    new_story = with_setting(unpaced(this_cover), "span", 0 if span == this_cover.length else span)
-    new_story = voiced(story, sources, with_setting(new_story, "backwards", this_cover.settings["backwards"]))
-    if new_story == this_cover:
+    new_cover = with_setting(unpaced(this_cover), "span", 0 if span == this_cover.length else span)
+    new_cover = voiced(story, sources, with_setting(new_cover, "backwards", this_cover.settings["backwards"]))
+    if new_cover == this_cover:
         raise Refused("It runs at that speed already.")
-    out, report = _set(
+    settled_story, report = _set(
         story,
         sources,
-        new_story,
+        new_cover,
         f"{source.name} at {round(100 * span / this_cover.length)} %",
         playhead=story.at(this_cover),
     )
-    return out, report.with_notes(told_of_pace(story, sources, new_story))
+    return settled_story, report.with_notes(told_of_pace(story, sources, new_cover))
 
 
 @edit(
@@ -429,10 +432,13 @@ def fill_space(story: Story, sources: Sources, at: int, until: int, source: int,
     length = until - at if total is None else min(until - at, total - start)
     if length < 1:
         raise Refused(f"{this_source.name} ends before that in point.")
-    new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
-    left = until - at - length
-    return new, report.with_notes(
-        [f"{frames_in_words(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."]
-        if left
+    new_story, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
+    space_left = until - at - length
+    return new_story, report.with_notes(
+        [
+            f"{frames_in_words(space_left)} of the stretch {'is' if space_left == 1 else 'are'} left: "
+            f"the shot ends there."
+        ]
+        if space_left
         else []
     )

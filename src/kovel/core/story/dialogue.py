@@ -53,15 +53,14 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
     refuse_locked(story, DIALOGUE)
     if not ranges or any(len(span) != 3 for span in ranges):
         raise Refused("There is nothing to put in. Choose something first.")
-    new = [new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
+    new_pieces = [new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
     place_in(story, at)
     names = {sources[span[0]].name for span in ranges}
-    what = names.pop() if len(names) == 1 else "Pieces"
-    total = sum(piece.length for piece in new)
-    did = (
-        f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_in_words(total)}, {where_it_goes(story, at)}"
-    )
-    return put_in(story, sources, at, new, did)
+    piece_name = names.pop() if len(names) == 1 else "Pieces"
+    total = sum(piece.length for piece in new_pieces)
+    count = f"{len(new_pieces)} piece{'s' if len(new_pieces) != 1 else ''}"
+    summary = f"{piece_name}: {count}, {frames_in_words(total)}, {where_it_goes(story, at)}"
+    return put_in(story, sources, at, new_pieces, summary)
 
 
 @edit(
@@ -86,18 +85,22 @@ def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
     place_in(story, at)
-    did = f"A space of {frames_in_words(length)}{' on all lanes' if all_lanes else ''}"
+    summary = f"A space of {frames_in_words(length)}{' on all lanes' if all_lanes else ''}"
     wanted = frozenset(lanes(story)) if all_lanes else None
-    return put_in(story, sources, at, [Piece(0, None, 0, length)], did, stay=True, along=wanted)
+    return put_in(story, sources, at, [Piece(0, None, 0, length)], summary, stay=True, along=wanted)
 
 
 def _card(colour: str, text: str) -> Card:
-    c = colour.lower()
-    if len(c) != 7 or c[0] != "#" or any(x not in "0123456789abcdef" for x in c[1:]):
+    lower_colour = colour.lower()
+    if (
+        len(lower_colour) != 7
+        or lower_colour[0] != "#"
+        or any(hex_digit not in "0123456789abcdef" for hex_digit in lower_colour[1:])
+    ):
         raise Refused("A colour is written as # and six hexadecimal digits, like #1a2b3c.")
     if len(text) > 500:
         raise Refused("That is more text than a card holds: at most 500 characters.")
-    return Card(c, text.strip())
+    return Card(lower_colour, text.strip())
 
 
 @edit(
@@ -114,8 +117,8 @@ def insert_card(
         raise Refused("A card needs a length of at least one frame.")
     card = _card(colour, text)
     place_in(story, at)
-    did = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_in_words(length)}"
-    return put_in(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
+    summary = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_in_words(length)}"
+    return put_in(story, sources, at, [Piece(0, None, 0, length, card)], summary, stay=True)
 
 
 @edit(
@@ -156,9 +159,9 @@ def overwrite(
     end = min(at + length, story.length)
     if end == at:
         return insert(story, sources, at, source, start, length, take)
-    mid, gone, i, split = cut_out(story, at, end)
-    made = mid.next_id
-    new_story = placed(mid, i, [piece])
+    mid, gone, piece_index, split = cut_out(story, at, end)
+    made_id = mid.next_id
+    new_story = placed(mid, piece_index, [piece])
     if take == "sound":
         refuse_locked(story, lane_key(1))
         t = 0
@@ -171,21 +174,28 @@ def overwrite(
                 and this_piece.take != "sound"
             ):
                 total = sources[this_piece.source].length(story.rate)
-                seen.append(as_cover(this_piece, new_story.next_id + len(seen), Tether(made, start + t), total))
+                seen.append(as_cover(this_piece, new_story.next_id + len(seen), Tether(made_id, start + t), total))
             t += this_piece.length
         over = {cover.id: start for start, until, cover in story.spans if start < end and until > at}
         up = [replace(cover, lane=cover.lane + 1) if cover.id in over else cover for cover in new_story.covers]
         # what is seen stays as it is: covers that began over the words replaced are tethered to those in their place
         up = [
-            replace(cover, tether=Tether(made, start + over[cover.id] - at))
+            replace(cover, tether=Tether(made_id, start + over[cover.id] - at))
             if at <= over.get(cover.id, -1) < end
             else cover
             for cover in up
         ]
         new_story = replace(new_story, covers=(*up, *seen), next_id=new_story.next_id + len(seen))
-    did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
+    summary = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
     return settle(
-        story, new_story, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound"
+        story,
+        new_story,
+        sources,
+        summary,
+        split=split,
+        made=(made_id,),
+        playhead=at + length,
+        keep_covers=take == "sound",
     )
 
 
@@ -203,31 +213,33 @@ def replace_piece(
     `end`."""
     refuse_locked(story, DIALOGUE)
     index = story.index_of(piece)
-    old = story.pieces[index]
-    long = old.length if length is None else length
+    old_piece = story.pieces[index]
+    long = old_piece.length if length is None else length
     begin = start if start is not None else end - long if end is not None else 0
-    other = new_piece(sources, story, source, begin, long, old.take)
-    made = story.next_id
+    other = new_piece(sources, story, source, begin, long, old_piece.take)
+    made_id = story.next_id
     new_story = placed(
-        without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]), index, [replace(other, group=old.group)]
+        without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]),
+        index,
+        [replace(other, group=old_piece.group)],
     )
-    did = f"{sources[source].name} in place of {name_of(sources, old)}"
+    summary = f"{sources[source].name} in place of {name_of(sources, old_piece)}"
     same = {
-        piece: (made,)
+        piece: (made_id,)
     }  # its transitions and its heading go over to the new piece; what lay on its words comes loose
     new_story = replace(
         new_story,
         sections=tuple(
-            replace(section, piece=made) if section.piece == piece else section for section in new_story.sections
+            replace(section, piece=made_id) if section.piece == piece else section for section in new_story.sections
         ),
     )
     return settle(
         story,
         new_story,
         sources,
-        did,
-        split=same if old.source == source else {},
-        made=(made,),
+        summary,
+        split=same if old_piece.source == source else {},
+        made=(made_id,),
         playhead=story.starts[index],
     )
 
@@ -252,8 +264,8 @@ def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
     this_piece = story.pieces[index]
     if not 1 <= times <= 100:
         raise Refused("A piece is repeated 1 to 100 times.")
-    did = f"{name_of(sources, this_piece)} {times} time{'s' if times > 1 else ''} more"
-    return put_in(story, sources, story.starts[index + 1], [replace(this_piece, group=0)] * times, did)
+    summary = f"{name_of(sources, this_piece)} {times} time{'s' if times > 1 else ''} more"
+    return put_in(story, sources, story.starts[index + 1], [replace(this_piece, group=0)] * times, summary)
 
 
 @edit(entry("Spread: a space of LENGTH between all pieces", typed="length", default="2s", every="typed"))

@@ -118,7 +118,16 @@ def entry(
     for name, source in params.items():
         if isinstance(source, str) and not source.startswith("=") and source not in TAKEN_FROM:
             raise ValueError(f"{label}: {name} cannot be taken from {source!r}")
-    return Entry(label, key, typed, default, asks, each, params, tuple(x.strip() for x in also.split(",") if x.strip()))
+    return Entry(
+        label,
+        key,
+        typed,
+        default,
+        asks,
+        each,
+        params,
+        tuple(other_word.strip() for other_word in also.split(",") if other_word.strip()),
+    )
 
 
 def meant(e: Entry, rate: Rate) -> int | float | str | None:
@@ -141,7 +150,7 @@ def edit(*entries: Entry) -> Callable[[F], F]:
 
     def declare(f: F) -> F:
         COMMANDS[f.__name__] = f
-        ENTRIES.extend((f.__name__, e) for e in entries)
+        ENTRIES.extend((f.__name__, this_entry) for this_entry in entries)
         return f
 
     return declare

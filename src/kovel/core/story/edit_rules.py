@@ -81,14 +81,14 @@ def check_handles(
     ends = reach(source, frame_rate, clock) or (0, new[1])
     if new[0] < ends[0]:
         have, edge, where = old[0] - ends[0], "before this in point", "begins"
-        asked = old[0] - new[0]
+        asked_length = old[0] - new[0]
     elif new[1] > ends[1]:
         have, edge, where = ends[1] - old[1], "after this out point", "ends"
-        asked = new[1] - old[1]
+        asked_length = new[1] - old[1]
     else:
         return
     raise Refused(
-        f"{source.name} has {frames_in_words(have)} {edge}, not {asked}."
+        f"{source.name} has {frames_in_words(have)} {edge}, not {asked_length}."
         if have
         else f"{source.name} {where} here: there is nothing {edge}."
     )

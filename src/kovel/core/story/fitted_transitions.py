@@ -19,15 +19,15 @@ def handles_at_seam(story: Story, sources: Sources, i: int) -> tuple[int, int, i
     """
     far = FAR
     after = before = far
-    left = story.pieces[i - 1] if i > 0 else None
+    piece_before = story.pieces[i - 1] if i > 0 else None
     right = story.pieces[i] if i < len(story.pieces) else None
-    if left and left.source is not None and left.source in sources:
-        ends = reach(sources[left.source], story.rate, left.clock)
-        after = far if ends is None else ends[1] - left.end
+    if piece_before and piece_before.source is not None and piece_before.source in sources:
+        ends = reach(sources[piece_before.source], story.rate, piece_before.clock)
+        after = far if ends is None else ends[1] - piece_before.end
     if right and right.source is not None and right.source in sources and sources[right.source].frames is not None:
         ends = reach(sources[right.source], story.rate, right.clock)
         before = right.start - (ends[0] if ends else 0)
-    return after, before, left.length if left else far, right.length if right else far
+    return after, before, piece_before.length if piece_before else far, right.length if right else far
 
 
 def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
@@ -36,10 +36,10 @@ def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
     A blend of n frames has n // 2 of them before the seam: the right recording must have as many before its in point,
     the left one the rest after its out point. So a 2 s dissolve needs 1 s of handle on each side (common practice).
     """
-    after, before, left, right = handles_at_seam(story, sources, i)
+    after, before, handle_before, right = handles_at_seam(story, sources, i)
     if i == 0 or i == len(story.pieces):
-        return min(left, right)
-    start, end = left // 2, right // 2
+        return min(handle_before, right)
+    start, end = handle_before // 2, right // 2
     if blend == "dissolve":
         start, end = min(start, before), min(end, after)
     return max(0, min(2 * start + 1, 2 * end))
@@ -51,7 +51,7 @@ def fitted(story: Story, sources: Sources, i: int, transition: Transition, earli
 
     sound of left:  its length + this split - the earlier split, at least one frame
     """
-    after, before, left, right = handles_at_seam(story, sources, i)
+    after, before, handle_before, right = handles_at_seam(story, sources, i)
     inner = 0 < i < len(story.pieces)
     length = min(transition.length, longest(story, sources, i, transition.blend))
     if length < 1:
@@ -60,8 +60,8 @@ def fitted(story: Story, sources: Sources, i: int, transition: Transition, earli
         transition = replace(transition, length=length)
     if not inner:
         return replace(transition, split=0, cross=0)
-    split = max(-before, earlier - left + 1, min(transition.split, after, right - 1))
-    a = min(before + split, (left + split - earlier) // 2)
+    split = max(-before, earlier - handle_before + 1, min(transition.split, after, right - 1))
+    a = min(before + split, (handle_before + split - earlier) // 2)
     b = min(after - split, (right - split) // 2)
     cross = max(0, min(transition.cross, 2 * a + 1, 2 * b))
     return replace(transition, split=split, cross=cross if cross > 1 else 0)
@@ -69,7 +69,7 @@ def fitted(story: Story, sources: Sources, i: int, transition: Transition, earli
 
 def _first_there(parts: Iterable[int], pieces: Container[int]) -> int:
     """The first of a split piece's parts that is in the story; 0 where none is left."""
-    return next((part for part in parts if part in pieces), 0)
+    return next((split_part for split_part in parts if split_part in pieces), 0)
 
 
 def fit_transitions(
@@ -83,9 +83,9 @@ def fit_transitions(
     notes: list[str] = []
     changed: list[int] = []
     for transition in story.transitions:
-        left = _first_there(reversed(split.get(transition.left, (transition.left,))), index)
+        piece_before = _first_there(reversed(split.get(transition.left, (transition.left,))), index)
         right = _first_there(split.get(transition.right, (transition.right,)), index)
-        seam = _seam_of(transition, index, left, right)
+        seam = _seam_of(transition, index, piece_before, right)
         if seam is None:
             notes.append(f"The {kind_of(transition)} was dropped: its two pieces parted.")
             changed.append(story.starts[index[right]] if right else 0)

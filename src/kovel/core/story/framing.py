@@ -55,10 +55,10 @@ def _many(n: int, what: str) -> str:
 
 
 def _value(setting: str, value: object) -> Any:
-    now = SETTINGS[setting].as_kept(value)
-    if now is None:
+    kept_value = SETTINGS[setting].as_kept(value)
+    if kept_value is None:
         raise Refused(f"{SETTINGS[setting].label} is set to {SETTINGS[setting].between}.")
-    return now
+    return kept_value
 
 
 @edit(
@@ -93,31 +93,32 @@ def push(
     A  [ words ........ ]    zoom 100 % at its first frame, 112 % at its last, eased at both ends
     """
     ease = _value("ease", ease)
-    rows: dict[int, Item] = {}
-    for i in dict.fromkeys(items):
-        clip = _seen(story, sources, i)
+    changed_items: dict[int, Item] = {}
+    for item_id in dict.fromkeys(items):
+        clip = _seen(story, sources, item_id)
         start, until = _ends(clip)
         if start == until:
             raise Refused(f"{capitalised(name_of(sources, clip))} is one frame long: nothing can move in it.")
-        now = story.value_at(clip, "zoom", sources, start)
-        begin, end = float(_value("zoom", now if first is None else first)), float(_value("zoom", last))
+        zoom_now = story.value_at(clip, "zoom", sources, start)
+        begin, end = float(_value("zoom", zoom_now if first is None else first)), float(_value("zoom", last))
         if begin == end:
             raise Refused(f"It stands at {end:g} % already: type another percentage to move to.")
-        line = tuple(sorted(((start, begin), (until, end))))
-        new_story = with_setting(with_setting(clip, "zoom", line), "ease", ease)
-        if new_story != clip:
-            rows[i] = new_story
-    if not rows:
+        zoom_line = tuple(sorted(((start, begin), (until, end))))
+        pushed = with_setting(with_setting(clip, "zoom", zoom_line), "ease", ease)
+        if pushed != clip:
+            changed_items[item_id] = pushed
+    if not changed_items:
         raise Refused("Choose something first." if not items else "It moves like that already.")
-    one = next(iter(rows))
-    what = name_of(sources, story.item(one)) if len(rows) == 1 else f"{len(rows)} things"
-    first_, last_ = (on_line(rows[one].settings["zoom"], end) for end in _ends(rows[one]))  # type: ignore[arg-type]
-    did = (
-        f"{what}: a push from {first_:g} to {last_:g} %"
+    one = next(iter(changed_items))
+    item_names = name_of(sources, story.item(one)) if len(changed_items) == 1 else f"{len(changed_items)} things"
+    moving = changed_items[one]
+    first_, last_ = (on_line(moving.settings["zoom"], end) for end in _ends(moving))  # type: ignore[arg-type]
+    summary = (
+        f"{item_names}: a push from {first_:g} to {last_:g} %"
         if last_ > first_
-        else f"{what}: pulled out from {first_:g} to {last_:g} %"
+        else f"{item_names}: pulled out from {first_:g} to {last_:g} %"
     )
-    return settle(story, story.with_items(rows), sources, did, made=tuple(rows))
+    return settle(story, story.with_items(changed_items), sources, summary, made=tuple(changed_items))
 
 
 @edit()
@@ -140,43 +141,45 @@ def frame_here(
     if not begin <= at < begin + clip.length:
         seen = f"{clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}"
         raise Refused(f"That lies outside of it: it is seen from {seen}.")
-    asked = (("zoom", zoom), ("across", across), ("down", down))
-    given = {name: _value(name, value) for name, value in asked if value is not None}
+    asked_values = (("zoom", zoom), ("across", across), ("down", down))
+    given = {name: _value(name, value) for name, value in asked_values if value is not None}
     if not given or any(isinstance(value, tuple) for value in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
     moving = move or any(isinstance(story.value(clip, name, sources), tuple) for name in MOVED)
-    new_story: Piece | Cover = clip
+    framed: Piece | Cover = clip
     if moving:
-        new_story = _moved_here(story, sources, clip, moment_of(clip, at - begin), given, move)
+        framed = _moved_here(story, sources, clip, moment_of(clip, at - begin), given, move)
     else:
         for name, value in given.items():
             if float(value) != float(story.value(clip, name, sources)):
-                new_story = with_setting(new_story, name, value, keep=True)
-    if new_story == clip:
+                framed = with_setting(framed, name, value, keep=True)
+    if framed == clip:
         raise Refused("It is like that already.")
-    told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items())
+    told_values = ", ".join(
+        f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items()
+    )
     where = f" at {clock(at, story.rate)}" if moving else ""
-    did = f"{name_of(sources, clip)}: {told}{where}"
-    return settle(story, story.with_items({item: new_story}), sources, did, made=(item,), playhead=at)
+    summary = f"{name_of(sources, clip)}: {told_values}{where}"
+    return settle(story, story.with_items({item: framed}), sources, summary, made=(item,), playhead=at)
 
 
 def _moved_here(
     story: Story, sources: Sources, clip: Piece | Cover, moment: int, given: dict[str, Value], move: bool
 ) -> Piece | Cover:
     """A clip whose framing has a moment here: what is given of it, and the rest as it is seen there now."""
-    new_story = clip
+    framed = clip
     for name in MOVED:
-        now = story.value(clip, name, sources)
-        if name not in given and not isinstance(now, tuple):
+        value_now = story.value(clip, name, sources)
+        if name not in given and not isinstance(value_now, tuple):
             continue
-        line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
-        seen = on_line(now, moment) if isinstance(now, tuple) else float(now)
-        if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
+        line_now: dict[int, float] = dict(value_now) if isinstance(value_now, tuple) else {}
+        seen = on_line(value_now, moment) if isinstance(value_now, tuple) else float(value_now)
+        if not isinstance(value_now, tuple) and move:  # it stands as it stood at the other end
             first, last = _ends(clip)
-            line[first if moment != first else last] = seen
-        line[moment] = float(_value(name, given.get(name, seen)))
-        new_story = with_setting(new_story, name, tuple(sorted(line.items())))
-    return new_story
+            line_now[first if moment != first else last] = seen
+        line_now[moment] = float(_value(name, given.get(name, seen)))
+        framed = with_setting(framed, name, tuple(sorted(line_now.items())))
+    return framed
 
 
 def _zooms_typed(values: str | list[float]) -> list[Any]:
@@ -200,24 +203,30 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
     A | B | C      150 140 125    ->   A at 150 %  | B at 140 % | C at 125 %
     """
     zooms = _zooms_typed(values)
-    order = sorted(story.index_of(i) for i in dict.fromkeys(items) if isinstance(story.item(i), Piece))
+    order = sorted(
+        story.index_of(item_id) for item_id in dict.fromkeys(items) if isinstance(story.item(item_id), Piece)
+    )
     if not order:
         raise Refused("Choose the pieces, or the first of them.")
-    rows = [story.pieces[i] for i in order] if len(order) > 1 else list(story.pieces[order[0] :])
+    zoomed_pieces = (
+        [story.pieces[piece_index] for piece_index in order] if len(order) > 1 else list(story.pieces[order[0] :])
+    )
     pictured = {source.id for source in sources.values() if source.picture}
-    framed = [piece for piece in rows if piece.source in pictured]
+    framed = [piece for piece in zoomed_pieces if piece.source in pictured]
     changed: dict[int, Item] = {}
-    for piece, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
+    for piece, zoom in zip(
+        framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(zoomed_pieces)], strict=False
+    ):
         clip = _seen(story, sources, piece.id)
         changed[piece.id] = with_setting(clip, "zoom", zoom, keep=True)
-    if all(changed[i] == story.item(i) for i in changed):
+    if all(changed[item_id] == story.item(item_id) for item_id in changed):
         raise Refused("They are like that already." if changed else "There is no piece with a picture there.")
-    told = ", ".join(f"{zoom:g}" for zoom in zooms[: min(6, len(changed))])
+    told_zooms = ", ".join(f"{zoom:g}" for zoom in zooms[: min(6, len(changed))])
     return settle(
         story,
         story.with_items(changed),
         sources,
-        f"{_many(len(changed), 'piece')} zoomed in steps: {told} %",
+        f"{_many(len(changed), 'piece')} zoomed in steps: {told_zooms} %",
         made=tuple(changed),
     )
 
@@ -237,8 +246,8 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         raise Refused("No jump cut is exposed.")
     changed: dict[int, Item] = {}
     for seam in jumps:
-        left, right = changed.get(seam.left.id, seam.left), changed.get(seam.right.id, seam.right)
-        before = _at(story, sources, left, seam.ends[0] - 1)
+        piece_before, right = changed.get(seam.left.id, seam.left), changed.get(seam.right.id, seam.right)
+        before = _at(story, sources, piece_before, seam.ends[0] - 1)
         after = _at(story, sources, right, seam.ends[1])
         if max(before, after) >= PUNCH * min(before, after):
             continue  # the one before made it soft
@@ -251,7 +260,7 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         )
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
-    at = {i: story.starts[story.index_of(i)] for i in changed}
+    at = {item_id: story.starts[story.index_of(item_id)] for item_id in changed}
     new_story, report = settle(
         story,
         story.with_items(changed),
@@ -281,7 +290,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     cover 1     [ B ......... ]         A in the left half,
     dialogue  [ A ............... ]     B in the right half
     """
-    xs = given = [_seen(story, sources, i) for i in dict.fromkeys(items)]
+    xs = given = [_seen(story, sources, item_id) for item_id in dict.fromkeys(items)]
     if len(xs) not in SPLITS:
         raise Refused("Choose two, three or four pieces and covers that lie over each other.")
     begins = [story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip) for clip in xs]
@@ -317,23 +326,25 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
     piece       contrast +10                 ->    piece       (the inherited look replaced by none, zoom 100 %)
     """
     changed: dict[int, Item] = {}
-    for i in dict.fromkeys(items):
-        clip = _seen(story, sources, i)
-        own, wide = clip.settings, story.scopes(clip, sources)[:-1]
+    for item_id in dict.fromkeys(items):
+        clip = _seen(story, sources, item_id)
+        own_values, wide = clip.settings, story.scopes(clip, sources)[:-1]
         for name in (*FRAMING, *LOOK, "look_alone"):
-            own = own.without(name)
+            own_values = own_values.without(name)
         for name in FRAMING:
             if value_over_scopes(name, wide) != SETTINGS[name].default:
-                own = own.with_value(name, SETTINGS[name].default, keep=True)
+                own_values = own_values.with_value(name, SETTINGS[name].default, keep=True)
         if any(name in values for values in reaching(LOOK[0], wide) for name in LOOK):
-            own = own.with_value("look_alone", True)
-        if own != clip.settings:
-            changed[i] = replace(clip, settings=own)
+            own_values = own_values.with_value("look_alone", True)
+        if own_values != clip.settings:
+            changed[item_id] = replace(clip, settings=own_values)
     if not changed:
         raise Refused(
             "It is shown as it was filmed already."
             if len(items) == 1
             else "They are shown as they were filmed already."
         )
-    what = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
-    return settle(story, story.with_items(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))
+    item_names = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
+    return settle(
+        story, story.with_items(changed), sources, f"{item_names}: framing and look as filmed", made=tuple(changed)
+    )

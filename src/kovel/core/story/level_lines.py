@@ -72,31 +72,37 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
     if not -72 <= by <= 72:
         raise Refused("A level changes by up to 72 dB.")
     new_story, changed = story, 0
-    rows = [story.item(i) for i in dict.fromkeys(items)]
-    for clip in rows:
+    leveled_items = [story.item(item_id) for item_id in dict.fromkeys(items)]
+    for clip in leveled_items:
         _heard(sources, clip)
         _begins(story, clip)
-        now: Value = clip.settings["level"]
+        level_now: Value = clip.settings["level"]
         value = (
-            tuple((moment, held(db + by)) for moment, db in now) if isinstance(now, tuple) else held(float(now) + by)
+            tuple((moment, held(db + by)) for moment, db in level_now)
+            if isinstance(level_now, tuple)
+            else held(float(level_now) + by)
         )
-        changed += value != now
+        changed += value != level_now
         new_story = new_story.with_items({clip.id: with_setting(clip, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
             f"It is as {'loud' if by > 0 else 'soft'} as it can be set: {end:+g} dB."
-            if rows
+            if leveled_items
             else "Choose something first."
         )
-    what = name_of(sources, rows[0]) if len(rows) == 1 else f"{len(rows)} things"
-    now_at = f", now {level_told(new_story, sources, new_story.item(rows[0].id))}" if len(rows) == 1 else ""
+    item_names = name_of(sources, leveled_items[0]) if len(leveled_items) == 1 else f"{len(leveled_items)} things"
+    now_at = (
+        f", now {level_told(new_story, sources, new_story.item(leveled_items[0].id))}"
+        if len(leveled_items) == 1
+        else ""
+    )
     return settle(
         story,
         new_story,
         sources,
-        f"{what}: {abs(by):g} dB {'louder' if by > 0 else 'softer'}{now_at}",
-        made=tuple(clip.id for clip in rows),
+        f"{item_names}: {abs(by):g} dB {'louder' if by > 0 else 'softer'}{now_at}",
+        made=tuple(clip.id for clip in leveled_items),
     )
 
 
@@ -128,24 +134,24 @@ def level_point(
     clip = story.item(item)
     _heard(sources, clip)
     moment = moment_at(story, clip, at)
-    now = clip.settings["level"]
-    line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
-    said = on_line(now, moment) if isinstance(now, tuple) else float(now)
-    db = value if value is not None else said + (by or 0)
+    level_now = clip.settings["level"]
+    line_now: dict[int, float] = dict(level_now) if isinstance(level_now, tuple) else {}
+    said_level = on_line(level_now, moment) if isinstance(level_now, tuple) else float(level_now)
+    db = value if value is not None else said_level + (by or 0)
     if isinstance(db, (bool, str, list)) or not LEVEL.low <= db <= LEVEL.high:
         raise Refused(f"Level is set to {LEVEL.between}.")
     if was is not None:
         gone = moment_at(story, clip, was)
-        if gone not in line:
+        if gone not in line_now:
             raise Refused("There is no moment of the line there any more.")
-        del line[gone]
-    line[moment] = held(float(db))
-    new: Line = tuple(sorted(line.items()))
-    if new == now:
+        del line_now[gone]
+    line_now[moment] = held(float(db))
+    new_line: Line = tuple(sorted(line_now.items()))
+    if new_line == level_now:
         raise Refused("It is like that already.")
-    changed = with_setting(clip, "level", new)
-    did = f"{name_of(sources, clip)}: {line[moment]:+.1f} dB at {clock(at, story.rate)}"
-    return settle(story, story.with_items({item: changed}), sources, did, made=(item,), playhead=at)
+    changed = with_setting(clip, "level", new_line)
+    summary = f"{name_of(sources, clip)}: {line_now[moment]:+.1f} dB at {clock(at, story.rate)}"
+    return settle(story, story.with_items({item: changed}), sources, summary, made=(item,), playhead=at)
 
 
 @edit(entry("Take the level's moment away", "Shift P", item="chosen", at="playhead"))
@@ -153,12 +159,12 @@ def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit
     """Take away the moment of a level line nearest to story frame `at`; with the last one goes the line."""
     clip = story.item(item)
     moment = moment_at(story, clip, at)
-    now = clip.settings["level"]
-    if not isinstance(now, tuple):
+    level_now = clip.settings["level"]
+    if not isinstance(level_now, tuple):
         raise Refused("Its level is no line: there is no moment to take away.")
-    gone = min(now, key=lambda r: abs(r[0] - moment))
-    rest = tuple(r for r in now if r != gone)
-    changed = with_setting(clip, "level", rest if rest else held(gone[1]))
+    gone = min(level_now, key=lambda r: abs(r[0] - moment))
+    other_points = tuple(point for point in level_now if point != gone)
+    changed = with_setting(clip, "level", other_points if other_points else held(gone[1]))
     return settle(
         story,
         story.with_items({item: changed}),
@@ -174,23 +180,25 @@ def _dips(story: Story) -> Line:
 
 def _without_dip(line: Line, at: int) -> tuple[Line, Line]:
     """The line without the dip nearest to a story frame, and that dip: its moments under 0."""
-    low = [index for index, m in enumerate(line) if m[1] < 0]
+    low = [index for index, dip_point in enumerate(line) if dip_point[1] < 0]
     if not low:
         raise Refused("There is no peak dip: none is needed, or the story was not brought to its loudness yet.")
-    i = min(low, key=lambda k: abs(line[k][0] - at))
-    start = end = i
+    dip_index = min(low, key=lambda k: abs(line[k][0] - at))
+    start = end = dip_index
     while start - 1 in low:
         start -= 1
     while end + 1 in low:
         end += 1
-    rest = (*line[:start], *line[end + 1 :])
-    deep = {index for index, m in enumerate(rest) if m[1] < 0}
-    return tuple(m for index, m in enumerate(rest) if deep & {index - 1, index, index + 1}), line[start : end + 1]
+    other_points = (*line[:start], *line[end + 1 :])
+    deep = {index for index, dip_point in enumerate(other_points) if dip_point[1] < 0}
+    return tuple(
+        dip_point for index, dip_point in enumerate(other_points) if deep & {index - 1, index, index + 1}
+    ), line[start : end + 1]
 
 
 def _put_dips(story: Story, sources: Sources, line: Line, did: str, at: int) -> Edit:
     how = (
-        set_value(story, sources, "story", "dips", [list(m) for m in line])
+        set_value(story, sources, "story", "dips", [list(dip_point) for dip_point in line])
         if line
         else reset_value(story, sources, "story", "dips")
     )
@@ -219,18 +227,20 @@ def dip_here(story: Story, sources: Sources, at: int, value: int | float, was: i
     dips = SETTINGS["dips"]
     if isinstance(value, (bool, str, list)) or not dips.low <= value < 0:
         raise Refused(f"A dip is under 0 dB, down to {dips.low:g} dB.")
-    line = _dips(story) if was is None else _without_dip(_dips(story), was)[0]
-    own = ((at - ceil(-value / DOWN), 0.0), (at, round(float(value), 1)), (at + ceil(-value / BACK), 0.0))
-    moments = sorted({moment for moment, _ in (*line, *own)})
-    new = tuple(
-        (moment, min(on_line(line, moment) if line else 0.0, on_line(own, moment))) for moment in moments if moment >= 0
+    dips_line = _dips(story) if was is None else _without_dip(_dips(story), was)[0]
+    own_dip = ((at - ceil(-value / DOWN), 0.0), (at, round(float(value), 1)), (at + ceil(-value / BACK), 0.0))
+    moments = sorted({moment for moment, _ in (*dips_line, *own_dip)})
+    new_dips = tuple(
+        (moment, min(on_line(dips_line, moment) if dips_line else 0.0, on_line(own_dip, moment)))
+        for moment in moments
+        if moment >= 0
     )
-    return _put_dips(story, sources, new, f"The whole dips to {value:+.1f} dB at {clock(at, story.rate)}", at)
+    return _put_dips(story, sources, new_dips, f"The whole dips to {value:+.1f} dB at {clock(at, story.rate)}", at)
 
 
 @edit(entry("Take the nearest peak dip away", at="playhead"))
 def take_dip(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the dip of the whole mix that is nearest to story frame `at`."""
-    rest, dip = _without_dip(_dips(story), at)
+    other_dips, dip = _without_dip(_dips(story), at)
     where = min(dip, key=lambda m: m[1])[0]
-    return _put_dips(story, sources, rest, f"The dip at {clock(where, story.rate)} taken away", where)
+    return _put_dips(story, sources, other_dips, f"The dip at {clock(where, story.rate)} taken away", where)

@@ -31,18 +31,22 @@ def total_level(story: Story, sources: Sources, item: Item) -> float | Line:
 
 def in_decibels(value: Value) -> str:
     """A level in words: `-6.0 dB`, of a line from its lowest to its highest `-12.0 to +0.0 dB`."""
-    rows = sorted({round(db, 1) for _, db in value}) if isinstance(value, tuple) else [round(float(value), 1)]
-    return LEVEL.says(rows[0]) if len(rows) == 1 else f"{rows[0]:+.1f} to {rows[-1]:+.1f} dB"
+    rounded_levels = sorted({round(db, 1) for _, db in value}) if isinstance(value, tuple) else [round(float(value), 1)]
+    return (
+        LEVEL.says(rounded_levels[0])
+        if len(rounded_levels) == 1
+        else f"{rounded_levels[0]:+.1f} to {rounded_levels[-1]:+.1f} dB"
+    )
 
 
 def total_told(story: Story, sources: Sources, item: Item) -> str:
     """The level that a clip is heard at, in as few words as can be: `-6.0 dB`, or `total -6.0 dB` where some of it
     is inherited."""
-    own, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
-    return total if own == total else f"total {total}"
+    own_levels, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
+    return total if own_levels == total else f"total {total}"
 
 
 def level_told(story: Story, sources: Sources, item: Item) -> str:
     """A clip's level in words: one number where nothing is inherited, else its own and the total, named."""
-    own, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
-    return total if own == total else f"own {own}, total {total}"
+    own_levels, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
+    return total if own_levels == total else f"own {own_levels}, total {total}"

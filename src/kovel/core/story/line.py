@@ -21,14 +21,14 @@ def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, .
     if frame == story.length:
         return story, len(story.pieces), {}
     index = story.index_at(frame)
-    k = frame - story.starts[index]
-    if k == 0:
+    part_length = frame - story.starts[index]
+    if part_length == 0:
         return story, index, {}
     piece, n = story.pieces[index], story.next_id
     pieces = (
         *story.pieces[:index],
-        part_of(piece, piece.start, k),
-        replace(part_of(piece, piece.start + k, piece.length - k), id=n),
+        part_of(piece, piece.start, part_length),
+        replace(part_of(piece, piece.start + part_length, piece.length - part_length), id=n),
         *story.pieces[index + 1 :],
     )
     return replace(story, pieces=pieces, next_id=n + 1), index + 1, {piece.id: (piece.id, n)}
@@ -36,11 +36,11 @@ def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, .
 
 def part_of(piece: Piece, start: int, length: int) -> Piece:
     """That part of a piece: it comes and goes as the piece does where they share an edge."""
-    own = piece.settings
-    if own:
-        own = own.without("fade_in") if start > piece.start else own
-        own = own.without("fade_out") if start + length < piece.end else own
-    return replace(piece, start=start, length=length, settings=own)
+    own_values = piece.settings
+    if own_values:
+        own_values = own_values.without("fade_in") if start > piece.start else own_values
+        own_values = own_values.without("fade_out") if start + length < piece.end else own_values
+    return replace(piece, start=start, length=length, settings=own_values)
 
 
 def cut_out(story: Story, start: int, end: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
@@ -49,19 +49,26 @@ def cut_out(story: Story, start: int, end: int) -> tuple[Story, tuple[Piece, ...
         if start >= end:
             raise Refused("The range is empty. Set its end after its start.")
         raise Refused("The range runs past the end of the story.")
-    mid, i, split = cut_at(story, start)
-    mid, j, split2 = cut_at(mid, end)
+    mid, first_index, split = cut_at(story, start)
+    mid, end_index, split2 = cut_at(mid, end)
     for old, ids in split2.items():  # the right part of a piece cut twice still descends from the first
         root = next((key for key, value in split.items() if old in value), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
-    return replace(mid, pieces=mid.pieces[:i] + mid.pieces[j:]), mid.pieces[i:j], i, split
+    return (
+        replace(mid, pieces=mid.pieces[:first_index] + mid.pieces[end_index:]),
+        mid.pieces[first_index:end_index],
+        first_index,
+        split,
+    )
 
 
 def placed(story: Story, i: int, new_pieces: Sequence[Piece]) -> Story:
     """The story with pieces put in at index i, under new ids in their order."""
     next_id = story.next_id
-    rows = tuple(replace(piece, id=next_id + index) for index, piece in enumerate(new_pieces))
-    return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=next_id + len(rows))
+    placed_pieces = tuple(replace(piece, id=next_id + index) for index, piece in enumerate(new_pieces))
+    return replace(
+        story, pieces=story.pieces[:i] + placed_pieces + story.pieces[i:], next_id=next_id + len(placed_pieces)
+    )
 
 
 def without(story: Story, pieces: Sequence[Piece]) -> Story:
@@ -99,11 +106,13 @@ def put_in(
     """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
     wanted, by = story.along if along is None else along, sum(piece.length for piece in new_pieces)
     draft = opened(story, sources, at, by, wanted) if at < story.length else story
-    mid, i, split = cut_at(draft, at)
-    made = tuple(mid.next_id + k for k in range(len(new_pieces)))
+    mid, piece_index, split = cut_at(draft, at)
+    made_ids = tuple(mid.next_id + piece_number for piece_number in range(len(new_pieces)))
     head = at if stay else at + by
-    out, report = settle(story, placed(mid, i, new_pieces), sources, did, split=split, made=made, playhead=head)
-    return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
+    settled_story, report = settle(
+        story, placed(mid, piece_index, new_pieces), sources, did, split=split, made=made_ids, playhead=head
+    )
+    return settled_story, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
 
 
 def as_one_piece(story: Story, sources: Sources, index: int, whole: Piece, did: str) -> Edit:
@@ -115,10 +124,12 @@ def as_one_piece(story: Story, sources: Sources, index: int, whole: Piece, did: 
     first, second = story.pieces[index], story.pieces[index + 1]
     new_story = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
     between = (first.id, second.id)
-    left = tuple(transition for transition in story.transitions if (transition.left, transition.right) != between)
+    transitions_left = tuple(
+        transition for transition in story.transitions if (transition.left, transition.right) != between
+    )
     return settle(
         story,
-        replace(new_story, transitions=left),
+        replace(new_story, transitions=transitions_left),
         sources,
         did,
         split={second.id: (first.id,), first.id: (first.id,)},

@@ -87,7 +87,7 @@ def lined(
     lowest, highest = view or (0, story.length)
     columns = _columns(story, sources)
     number = {column: index for index, column in enumerate(columns)}
-    near = sorted(
+    near_covers = sorted(
         (
             (start, min(end, story.length), cover)
             for start, end, cover in story.spans
@@ -96,11 +96,13 @@ def lined(
         key=lambda x: x[0],
     )
     hides = {cover.id for _, _, cover in hiding(story, sources)}  # through the others he is seen
-    under = _run_together([(start, end) for start, end, cover in near if cover.id in hides and cover.source in sources])
+    under = _run_together(
+        [(start, end) for start, end, cover in near_covers if cover.id in hides and cover.source in sources]
+    )
     stretches: list[Stretch] = []
     blocks: list[Block] = []
-    for i in range(max(0, bisect_right(story.starts, lowest, 0, len(story.pieces)) - 1), len(story.pieces)):
-        piece, at = story.pieces[i], story.starts[i]
+    for piece_index in range(max(0, bisect_right(story.starts, lowest, 0, len(story.pieces)) - 1), len(story.pieces)):
+        piece, at = story.pieces[piece_index], story.starts[piece_index]
         if at >= highest:
             break
         start, end = max(at, lowest), min(at + piece.length, highest)
@@ -111,7 +113,12 @@ def lined(
             stretches += _coverage(number[_column(source)], start, end, out_of_sight)
     lanes = max((cover.lane for cover in story.covers), default=1)
     return LinedPage(
-        tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes
+        tuple(blocks),
+        tuple(columns.values()),
+        tuple(stretches),
+        tuple(near_covers),
+        tuple(seams(story, sources)),
+        lanes,
     )
 
 
@@ -122,12 +129,12 @@ def _column(source: Source) -> str:
 
 def _columns(story: Story, sources: Sources) -> dict[str, str]:
     """The coverage lines of the whole story, in the order they begin, with the name of what began each."""
-    out: dict[str, str] = {}
+    column_styles: dict[str, str] = {}
     for piece in story.pieces:
         source = sources.get(piece.source) if piece.source is not None else None
         if source:
-            out.setdefault(_column(source), source.name)
-    return out
+            column_styles.setdefault(_column(source), source.name)
+    return column_styles
 
 
 def _block(
@@ -135,25 +142,32 @@ def _block(
 ) -> Block:
     """A piece with the words of its story frames [a, b) set in lines."""
     start, length = piece.start + begin - at, end - begin
-    said = (
+    said_words = (
         words_in(spoken(piece, words, start, length, story.rate), story.rate, start, length)
         if piece.source and length > 0
         else []
     )
-    rows = max(1, int(piece.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
-    set_in = lines(said, start=piece.start, length=piece.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
-    return Block(piece, at, tuple(set_in), next((word.speaker for _, word in said if word.speaker), ""))
+    row_count = max(1, int(piece.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
+    set_in = lines(
+        said_words,
+        start=piece.start,
+        length=piece.length,
+        frames_per_row=frames_per_row,
+        line_count=row_count,
+        chars=chars,
+    )
+    return Block(piece, at, tuple(set_in), next((word.speaker for _, word in said_words if word.speaker), ""))
 
 
 def _run_together(spans: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
     """Spans in order of where they begin as runs that do not touch."""
-    out: list[tuple[int, int]] = []
+    joined_spans: list[tuple[int, int]] = []
     for start, end in spans:
-        if out and start <= out[-1][1]:
-            out[-1] = (out[-1][0], max(out[-1][1], end))
+        if joined_spans and start <= joined_spans[-1][1]:
+            joined_spans[-1] = (joined_spans[-1][0], max(joined_spans[-1][1], end))
         else:
-            out.append((start, end))
-    return out
+            joined_spans.append((start, end))
+    return joined_spans
 
 
 def _coverage(column: int, start: int, end: int, under: Sequence[tuple[int, int]]) -> Iterator[Stretch]:

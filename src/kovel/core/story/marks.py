@@ -29,22 +29,22 @@ def set_heading(story: Story, sources: Sources, piece: int, heading: str, target
     text = " ".join(heading.split())[:120]
     if target < 0:
         raise Refused("A target length cannot be negative.")
-    old = next((section for section in story.sections if section.piece == piece), None)
-    rest = tuple(section for section in story.sections if section.piece != piece)
+    old_section = next((section for section in story.sections if section.piece == piece), None)
+    other_sections = tuple(section for section in story.sections if section.piece != piece)
     if not text:
-        if old is None:
+        if old_section is None:
             raise Refused("There is no heading here. Type one.")
         return settle(
             story,
-            replace(story, sections=rest),
+            replace(story, sections=other_sections),
             sources,
-            f"Heading “{old.heading}” taken away",
+            f"Heading “{old_section.heading}” taken away",
             playhead=story.starts[index],
         )
-    new = Section(old.id if old else story.next_id, piece, text, target)
-    if new == old:
+    new_section = Section(old_section.id if old_section else story.next_id, piece, text, target)
+    if new_section == old_section:
         raise Refused("The heading says that already.")
-    draft = replace(story, sections=(*rest, new), next_id=max(story.next_id, new.id + 1))
+    draft = replace(story, sections=(*other_sections, new_section), next_id=max(story.next_id, new_section.id + 1))
     # a report without an id: a heading is nothing one chooses
     return settle(story, draft, sources, f"Heading “{text}”", playhead=story.starts[index])
 
@@ -52,12 +52,12 @@ def set_heading(story: Story, sources: Sources, piece: int, heading: str, target
 def sections(story: Story) -> list[tuple[Section | None, int, int]]:
     """Each section with its first and its last story frame; None for what stands before the first heading."""
     at = sorted((story.starts[story.index_of(section.piece)], section) for section in story.sections)
-    out: list[tuple[Section | None, int, int]] = []
+    sections_there: list[tuple[Section | None, int, int]] = []
     if story.length and (not at or at[0][0] > 0):
-        out.append((None, 0, at[0][0] if at else story.length))
+        sections_there.append((None, 0, at[0][0] if at else story.length))
     for index, (a, section) in enumerate(at):
-        out.append((section, a, at[index + 1][0] if index + 1 < len(at) else story.length))
-    return out
+        sections_there.append((section, a, at[index + 1][0] if index + 1 < len(at) else story.length))
+    return sections_there
 
 
 @edit(
@@ -144,10 +144,10 @@ def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
     """Leave a lane out of what is seen and heard, or take it in again. Nothing is removed."""
     if lane not in lanes(story):
         raise Refused("There is no such lane.")
-    now = story.muted | {lane} if muted else story.muted - {lane}
-    if now == story.muted:
+    lanes_muted = story.muted | {lane} if muted else story.muted - {lane}
+    if lanes_muted == story.muted:
         raise Refused(f"The {lane} lane is {'already' if muted else 'not'} muted.")
-    return replace(story, muted=now), Report(f"{lane.capitalize()} {'muted' if muted else 'no longer muted'}")
+    return replace(story, muted=lanes_muted), Report(f"{lane.capitalize()} {'muted' if muted else 'no longer muted'}")
 
 
 @edit(
@@ -158,7 +158,9 @@ def set_solo(story: Story, sources: Sources, lane: str, solo: bool) -> Edit:
     """Hear only this lane (and others on solo)."""
     if lane not in (DIALOGUE, *SOUNDS):
         raise Refused("Only what is heard can be put on solo.")
-    now = story.soloed | {lane} if solo else story.soloed - {lane}
-    if now == story.soloed:
+    lanes_soloed = story.soloed | {lane} if solo else story.soloed - {lane}
+    if lanes_soloed == story.soloed:
         raise Refused(f"The {lane} lane is {'already' if solo else 'not'} on solo.")
-    return replace(story, soloed=now), Report(f"{lane.capitalize()} {'on solo' if solo else 'no longer on solo'}")
+    return replace(story, soloed=lanes_soloed), Report(
+        f"{lane.capitalize()} {'on solo' if solo else 'no longer on solo'}"
+    )

@@ -180,8 +180,8 @@ class Cover:
     @property
     def ramp(self) -> Ramp | None:
         """Its line of speed, where it has one."""
-        line = self.settings["speed"] if self.settings else ()
-        return ramp_of(line, not self.settings["steps"]) if line else None
+        speed_line = self.settings["speed"] if self.settings else ()
+        return ramp_of(speed_line, not self.settings["steps"]) if speed_line else None
 
     @property
     def used(self) -> int:
@@ -345,11 +345,11 @@ class Story:
     @cached_property
     def starts(self) -> tuple[int, ...]:
         """Story frame at which each piece begins, and at the end the length of the whole."""
-        out, t = [], 0
+        piece_starts, t = [], 0
         for piece in self.pieces:
-            out.append(t)
+            piece_starts.append(t)
             t += piece.length
-        return (*out, t)
+        return (*piece_starts, t)
 
     @property
     def length(self) -> int:
@@ -385,16 +385,16 @@ class Story:
         """Story frame of a tether's moment, None when its word has left."""
         if tether.piece == 0:
             return tether.moment
-        i = self._index.get(tether.piece)
-        if i is None:
+        piece_index = self._index.get(tether.piece)
+        if piece_index is None:
             cover = self._by_id.get(tether.piece)
             if cover is None or not cover.start <= tether.moment < cover.start + cover.length:
                 return None
             at = self.at_of(cover.tether)
             return None if at is None else at + tether.moment - cover.start
-        if not self.pieces[i].holds(tether.moment):
+        if not self.pieces[piece_index].holds(tether.moment):
             return None
-        return self.starts[i] + tether.moment - self.pieces[i].start
+        return self.starts[piece_index] + tether.moment - self.pieces[piece_index].start
 
     @cached_property
     def _by_id(self) -> dict[int, Cover]:
@@ -429,9 +429,9 @@ class Story:
 
     def item(self, item: int) -> Item:
         """The piece, cover or sound of that id."""
-        i = self._index.get(item)
-        if i is not None:
-            return self.pieces[i]
+        piece_index = self._index.get(item)
+        if piece_index is not None:
+            return self.pieces[piece_index]
         clips: tuple[Item, ...] = (*self.covers, *self.loose, *self.sounds, *self.loose_sounds)
         for clip in clips:
             if clip.id == item:
@@ -443,7 +443,9 @@ class Story:
         """What the wider scopes say of the things in them: a group that is seen as one picture keeps how it is seen
         to itself."""
         return {
-            name: Values(tuple(row for row in values.rows if row[0] not in OF_ONE)) if values["as_one"] else values
+            name: Values(tuple(wide_row for wide_row in values.rows if wide_row[0] not in OF_ONE))
+            if values["as_one"]
+            else values
             for name, values in self.settings
         }
 
@@ -481,18 +483,18 @@ class Story:
             for name in values
         }
         if wide:
-            own = replace(self, settings=()).reading({})
-            return lambda item, name: self.value(item, name, sources) if name in wide else own(item, name)
+            own_values = replace(self, settings=()).reading({})
+            return lambda item, name: self.value(item, name, sources) if name in wide else own_values(item, name)
         default = {name: setting.default for name, setting in SETTINGS.items()}
         return lambda item, name: item.settings[name] if item.settings.rows else default[name]
 
-    def with_items(self, rows: Mapping[int, Item]) -> Story:
+    def with_items(self, items_by_id: Mapping[int, Item]) -> Story:
         """The story with these in place of those of their ids; loose ones stay as they are."""
         return replace(
             self,
-            pieces=tuple(rows.get(piece.id, piece) for piece in self.pieces),  # type: ignore[misc]
-            covers=tuple(rows.get(cover.id, cover) for cover in self.covers),  # type: ignore[misc]
-            sounds=tuple(rows.get(sound.id, sound) for sound in self.sounds),  # type: ignore[misc]
+            pieces=tuple(items_by_id.get(piece.id, piece) for piece in self.pieces),  # type: ignore[misc]
+            covers=tuple(items_by_id.get(cover.id, cover) for cover in self.covers),  # type: ignore[misc]
+            sounds=tuple(items_by_id.get(sound.id, sound) for sound in self.sounds),  # type: ignore[misc]
         )
 
     def cover(self, cover: int) -> Cover:
@@ -515,9 +517,9 @@ class Story:
 
     def transition(self, i: int) -> Transition:
         """How the piece at index i begins: 0 is the story's beginning, len(pieces) its end."""
-        left = self.pieces[i - 1].id if i > 0 else 0
+        piece_before = self.pieces[i - 1].id if i > 0 else 0
         right = self.pieces[i].id if i < len(self.pieces) else 0
-        return self._transitions.get((left, right)) or Transition(left, right)
+        return self._transitions.get((piece_before, right)) or Transition(piece_before, right)
 
     def sound_span(self, i: int) -> tuple[int, int]:
         """Story frames over which the sound of the piece at index i is heard: its own, moved by split edits."""
@@ -526,22 +528,24 @@ class Story:
     @cached_property
     def shifts(self) -> dict[int, int]:
         """By piece: what a moment of it is ahead of its story frame. 0, the story's own clock, is none."""
-        out = {piece.id: start - piece.start for start, piece in zip(self.starts, self.pieces, strict=False)}
-        out[0] = 0
+        shifts_by_piece = {
+            piece.id: start - piece.start for start, piece in zip(self.starts, self.pieces, strict=False)
+        }
+        shifts_by_piece[0] = 0
         for cover in self.covers:
-            if cover.tether.piece in out:
-                out[cover.id] = out[cover.tether.piece] + cover.tether.moment - cover.start
-        return out
+            if cover.tether.piece in shifts_by_piece:
+                shifts_by_piece[cover.id] = shifts_by_piece[cover.tether.piece] + cover.tether.moment - cover.start
+        return shifts_by_piece
 
     @cached_property
     def spans(self) -> tuple[tuple[int, int, Cover], ...]:
         """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
         shifts = self.shifts
-        out = []
+        spans_there = []
         for cover in self.covers:
             at = shifts[cover.tether.piece] + cover.tether.moment
-            out.append((at, at + cover.length, cover))
-        return tuple(out)
+            spans_there.append((at, at + cover.length, cover))
+        return tuple(spans_there)
 
 
 Sources = Mapping[int, Source]

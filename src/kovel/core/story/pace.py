@@ -74,9 +74,9 @@ def _put(story: Story, sources: Sources, new_cover: Cover, did: str, *more: Cove
     new_cover = voiced(story, sources, new_cover)
     covers = (*(new_cover if cover.id == new_cover.id else cover for cover in story.covers), *more)
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
-    made = tuple(cover.id for cover in (new_cover, *more))
-    out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new_cover))
-    return out, report.with_notes(
+    made_ids = tuple(cover.id for cover in (new_cover, *more))
+    settled_story, report = settle(story, draft, sources, did, made=made_ids, playhead=story.at(new_cover))
+    return settled_story, report.with_notes(
         dict.fromkeys(name for cover in (new_cover, *more) for name in told_of_pace(story, sources, cover))
     )
 
@@ -124,8 +124,8 @@ def set_speed(story: Story, sources: Sources, item: int, percent: int | float, k
     cover = _running(story, sources, item)
     percent = _percent(percent)
     if isinstance(cover, Piece):
-        new = on_clock(cover, paced(cover, ((floor(extent(cover)[0]), round(percent, 3)),)), _keeps(keep))
-        return put(story, sources, cover, new, f"at {percent:g} %")
+        new_cover = on_clock(cover, paced(cover, ((floor(extent(cover)[0]), round(percent, 3)),)), _keeps(keep))
+        return put(story, sources, cover, new_cover, f"at {percent:g} %")
     speed = Fraction(percent).limit_denominator(1000) / 100
     plain, length = _plain(cover), cover.length if _keeps(keep) == "place" else max(1, round(cover.used / speed))
     span = max(1, round(cover.length * speed)) if keep == "place" else cover.used
@@ -159,8 +159,8 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
         lowest, highest = extent(cover)
         check_speed(length, max(1, round(highest - lowest)))
         percent = round(100 * float((highest - lowest) / length), 3)
-        new = on_clock(cover, paced(cover, ((floor(lowest), percent),)), "shot", length)
-        return put(story, sources, cover, new, f"at {percent:.3g} %")
+        new_piece = on_clock(cover, paced(cover, ((floor(lowest), percent),)), "shot", length)
+        return put(story, sources, cover, new_piece, f"at {percent:.3g} %")
     check_speed(length, cover.used)
     new_cover = with_setting(replace(_plain(cover), length=length), "span", 0 if cover.used == length else cover.used)
     return _spanned(story, sources, cover, new_cover, f"{100 * cover.used / length:.3g} %")
@@ -174,10 +174,10 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
 )
 def run_backwards(story: Story, sources: Sources, items: int | list[int], backwards: bool) -> Edit:
     """Run pieces and covers backwards, or forwards again: the same frames in exact reverse."""
-    new_story, notes, did = story, [], ""
+    new_story, notes, summary = story, [], ""
     ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
-    for i in ids:
-        clip = _running(new_story, sources, i)
+    for item_id in ids:
+        clip = _running(new_story, sources, item_id)
         if bool(clip.settings["backwards"]) == backwards:
             continue
         direction = "backwards" if backwards else "forwards again"
@@ -189,8 +189,8 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
                 new_story, sources, with_setting(clip, "backwards", backwards), f"{name_of(sources, clip)} {direction}"
             )
         notes += [note for note in report.notes if note not in notes]
-        did = did or report.did
-    if not did:
+        summary = summary or report.did
+    if not summary:
         raise Refused(
             "It runs like that already."
             if len(ids) == 1
@@ -198,7 +198,7 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
             if ids
             else "Choose something first."
         )
-    many = f"{did}, and {len(ids) - 1} more" if len(ids) > 1 else did
+    many = f"{summary}, and {len(ids) - 1} more" if len(ids) > 1 else summary
     return new_story, replace(report, did=many, notes=tuple(notes))
 
 
@@ -256,28 +256,33 @@ def ramp_here(
     speed %    100 ____/‾‾ 400         the moment stays on its frame of the shot, whatever is trimmed
     """
     clip = _running(story, sources, item)
-    k = at - _begin(story, clip, at)
-    moment = clip.moment(k) if isinstance(clip, Piece) else floor(clip.shown(k))
-    line = dict(clip.settings["speed"])
+    moment_there = at - _begin(story, clip, at)
+    moment = clip.moment(moment_there) if isinstance(clip, Piece) else floor(clip.shown(moment_there))
+    speed_line = dict(clip.settings["speed"])
     if percent is None:
-        near = min(line, key=lambda m: abs(m - moment), default=None)
-        if near is None:
+        near_point = min(speed_line, key=lambda m: abs(m - moment), default=None)
+        if near_point is None:
             raise Refused("It has no ramp there.")
-        del line[near]
+        del speed_line[near_point]
     else:
         first = (
             clip.moment(0) if isinstance(clip, Piece) else clip.end - 1 if clip.settings["backwards"] else clip.start
         )
         now = float(clip.clock.speed) if isinstance(clip, Piece) else clip.used / clip.length
-        if len(line) == 1 and isinstance(clip, Piece):  # a plain speed
-            line = {first: next(iter(line.values()))}
-        elif not line and moment != first:
-            line[first] = round(100 * now, 1)
-        line[moment] = float(percent)
-    new, report = set_ramp(
-        story, sources, item, [[moment, value] for moment, value in sorted(line.items())], clip.settings["steps"], keep
+        if len(speed_line) == 1 and isinstance(clip, Piece):  # a plain speed
+            speed_line = {first: next(iter(speed_line.values()))}
+        elif not speed_line and moment != first:
+            speed_line[first] = round(100 * now, 1)
+        speed_line[moment] = float(percent)
+    new_story, report = set_ramp(
+        story,
+        sources,
+        item,
+        [[moment, value] for moment, value in sorted(speed_line.items())],
+        clip.settings["steps"],
+        keep,
     )
-    return new, replace(report, playhead=_seen_at(new, new.item(item), moment))
+    return new_story, replace(report, playhead=_seen_at(new_story, new_story.item(item), moment))
 
 
 def _seen_at(story: Story, item: Item, moment: int) -> int:
@@ -320,19 +325,22 @@ def ramp_over(story: Story, sources: Sources, item: int, speeds: str, keep: Keep
     speed %    400 ‾‾\\____ 100        from its first frame to its last
     """
     clip = _running(story, sources, item)
-    found = fullmatch(r"\s*([\d.,]+)\s*%?\s*(?:to|>|-|–)\s*([\d.,]+)\s*%?\s*", speeds)
-    if not found:
+    typed_speeds = fullmatch(r"\s*([\d.,]+)\s*%?\s*(?:to|>|-|–)\s*([\d.,]+)\s*%?\s*", speeds)
+    if not typed_speeds:
         raise Refused("A ramp is typed as two speeds, such as “400 to 100”.")
-    begin, end = (_typed_percent(group) for group in found.groups())
+    begin, end = (_typed_percent(group) for group in typed_speeds.groups())
     if begin == end:
         raise Refused("Both speeds are the same: set its speed instead.")
-    first, last = (floor(clip.moment(k) if isinstance(clip, Piece) else clip.shown(k)) for k in (0, clip.length - 1))
+    first, last = (
+        floor(clip.moment(edge_moment) if isinstance(clip, Piece) else clip.shown(edge_moment))
+        for edge_moment in (0, clip.length - 1)
+    )
     if first == last:
         raise Refused(
             f"{capitalised(name_of(sources, clip))} shows one frame of the shot: it cannot get faster or slower."
         )
-    rows = sorted(((first, begin), (last, end)))
-    return set_ramp(story, sources, item, [list(row) for row in rows], False, keep)
+    sorted_points = sorted(((first, begin), (last, end)))
+    return set_ramp(story, sources, item, [list(sorted_point) for sorted_point in sorted_points], False, keep)
 
 
 def _typed_percent(text: str) -> float:
@@ -363,10 +371,10 @@ def set_ramp(
     less. An empty line takes the ramp out.
     """
     clip = _running(story, sources, item)
-    rows = _ramp_rows(clip, line)
-    if not rows:
+    ramp_rows = _ramp_rows(clip, line)
+    if not ramp_rows:
         return set_speed(story, sources, item, 100, keep)
-    speed = SETTINGS["speed"].as_kept(rows)
+    speed = SETTINGS["speed"].as_kept(ramp_rows)
     if speed is None:
         raise Refused(f"A ramp is moments of the shot, in order, each with {SETTINGS['speed'].between}.")
     assert isinstance(speed, tuple)
@@ -374,34 +382,32 @@ def set_ramp(
     if isinstance(clip, Piece):
         clock = on_clock(clip, paced(clip, speed, steps), _keeps(keep))
         return put(story, sources, clip, clock, f"ramped {_speeds(speed)}")
-    new_story = with_setting(with_setting(_plain(clip), "speed", speed), "steps", steps)
+    ramped = with_setting(with_setting(_plain(clip), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
-        new_story = _plain(clip)
+        ramped = _plain(clip)
     elif _keeps(keep) == "shot":
-        new_story = replace(new_story, length=max(1, round(ramp_of(speed, not steps).between(clip.start, clip.end))))
-    if new_story == clip:
+        ramped = replace(ramped, length=max(1, round(ramp_of(speed, not steps).between(clip.start, clip.end))))
+    if ramped == clip:
         raise Refused("It runs like that already.")
     room = source_of(sources, clip.source).length(story.rate)
-    if room is not None and new_story.end > room and new_story.end > clip.end:
+    if room is not None and ramped.end > room and ramped.end > clip.end:
         raise Refused(
-            f"The ramp runs out of the shot: {frames_in_words(new_story.end - room)} more would be needed. "
+            f"The ramp runs out of the shot: {frames_in_words(ramped.end - room)} more would be needed. "
             "Make it shorter, or slower."
         )
-    return _put(
-        story, sources, new_story, f"{name_of(sources, clip)} ramped {_speeds(speed)}{_now_long(clip, new_story)}"
-    )
+    return _put(story, sources, ramped, f"{name_of(sources, clip)} ramped {_speeds(speed)}{_now_long(clip, ramped)}")
 
 
 def _ramp_rows(clip: Piece | Cover, line: list[list[float]] | None) -> list[list[float]]:
     """The moments of a ramp that are asked for, or those that the clip has already."""
     if line is not None:
-        if any(len(row) != 2 or not isfinite(row[0]) for row in line):
+        if any(len(ramp_row) != 2 or not isfinite(ramp_row[0]) for ramp_row in line):
             raise Refused("A ramp is moments of the shot, each with its speed in percent.")
         return [[int(moment), value] for moment, value in line]
-    rows = [list(row) for row in clip.settings["speed"]]
-    if len(rows) < 1 + isinstance(clip, Piece):
+    ramp_rows = [list(ramp_row) for ramp_row in clip.settings["speed"]]
+    if len(ramp_rows) < 1 + isinstance(clip, Piece):
         raise Refused("It has no ramp: give one of its moments a speed first.")
-    return rows
+    return ramp_rows
 
 
 def _speeds(line: Line) -> str:
@@ -437,24 +443,29 @@ def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) 
     cover   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)
     """
     clip = _running(story, sources, item)
-    k = at - _begin(story, clip, at)
+    frame_there = at - _begin(story, clip, at)
     if not 0 < length <= 100_000:
         raise Refused("Say for how long the frame is held.")
-    said = f"{name_of(sources, clip)}: the frame at {clock(at, story.rate)} held for {frames_in_words(length)}"
+    said_frame = f"{name_of(sources, clip)}: the frame at {clock(at, story.rate)} held for {frames_in_words(length)}"
     if isinstance(clip, Piece):
-        new, report = put_in(story, sources, at, [clock_held(clip, clip.moment(k), length)], said, stay=True)
-        return new, report.with_notes(told_of_sound(new, sources, new.piece(report.made[0])))
+        new_story, report = put_in(
+            story, sources, at, [clock_held(clip, clip.moment(frame_there), length)], said_frame, stay=True
+        )
+        return new_story, report.with_notes(told_of_sound(new_story, sources, new_story.piece(report.made[0])))
     held = with_setting(
-        replace(_unramped(clip), start=floor(clip.shown(k)), length=length), "span", 1 if length > 1 else 0
+        replace(_unramped(clip), start=floor(clip.shown(frame_there)), length=length), "span", 1 if length > 1 else 0
     )
     held = replace(
-        held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
+        held,
+        settings=held.settings.without("appear").without("backwards")
+        if frame_there
+        else held.settings.without("backwards"),
     )
-    if not k:
-        return _put(story, sources, held, said)
-    left = part_of(clip, 0, k)
-    left = replace(left, settings=left.settings.without("leave"))
-    return _put(story, sources, left, said, replace(held, id=story.next_id, tether=story.tether_at(at)))
+    if not frame_there:
+        return _put(story, sources, held, said_frame)
+    part_before = part_of(clip, 0, frame_there)
+    part_before = replace(part_before, settings=part_before.settings.without("leave"))
+    return _put(story, sources, part_before, said_frame, replace(held, id=story.next_id, tether=story.tether_at(at)))
 
 
 def _unramped(cover: Cover) -> Cover:
@@ -486,23 +497,26 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
         if moment == cover.moment(until - begin):
             raise Refused("It lands there already.")
         return put(story, sources, cover, landed(cover, moment, until - begin), lands)
-    moment, k = floor(cover.shown(at - begin)) - cover.start, until - begin  # in frames of the shot, and of the story
+    moment, frame_there = (
+        floor(cover.shown(at - begin)) - cover.start,
+        until - begin,
+    )  # in frames of the shot, and of the story
     if moment < 1:
         raise Refused("That is the first frame of the shot: move the cover instead.")
     if ramp := cover.ramp:
-        new_story = with_setting(cover, "speed", landing(ramp, cover.start, cover.start + moment, k).line)
-        if SETTINGS["speed"].as_kept(new_story.settings["speed"]) is None:
+        new_cover = with_setting(cover, "speed", landing(ramp, cover.start, cover.start + moment, frame_there).line)
+        if SETTINGS["speed"].as_kept(new_cover.settings["speed"]) is None:
             raise Refused("That would run at less than 10 or more than 1000 % somewhere.")
-        if new_story == cover:
+        if new_cover == cover:
             raise Refused("It lands there already.")
-        check_range(sources, story.rate, cover.source, cover.start, new_story.used)
-        return _put(story, sources, new_story, f"{name_of(sources, cover)} {lands}")
-    span = -(-moment * cover.length // k)  # the least of which k frames show that moment
+        check_range(sources, story.rate, cover.source, cover.start, new_cover.used)
+        return _put(story, sources, new_cover, f"{name_of(sources, cover)} {lands}")
+    span = -(-moment * cover.length // frame_there)  # the least of which k frames show that moment
     if span == cover.used:
         raise Refused("It lands there already.")
     check_speed(cover.length, span)
     check_range(sources, story.rate, cover.source, cover.start, span)
-    new_story = with_setting(cover, "span", 0 if span == cover.length else span)
+    new_cover = with_setting(cover, "span", 0 if span == cover.length else span)
     return _put(
-        story, sources, new_story, f"{name_of(sources, cover)} {lands}, at {round(100 * span / cover.length)} %"
+        story, sources, new_cover, f"{name_of(sources, cover)} {lands}, at {round(100 * span / cover.length)} %"
     )

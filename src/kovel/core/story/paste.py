@@ -24,14 +24,14 @@ def copied(story: Story, start: int, end: int) -> Clip:
     shots = {cover.id for cover in story.covers}
 
     def rows(laid: Any, row: Any) -> list[list[Any]]:
-        out = []
-        for c in laid:
-            for piece_id in now.get(c.tether.piece, (c.tether.piece,)):
-                tether = Tether(piece_id, c.tether.moment)
+        pasted_rows = []
+        for laid_clip in laid:
+            for piece_id in now.get(laid_clip.tether.piece, (laid_clip.tether.piece,)):
+                tether = Tether(piece_id, laid_clip.tether.moment)
                 if piece_id and whole.at_of(tether) is not None and piece_id not in shots:
-                    out.append(row(replace(c, tether=tether)))
+                    pasted_rows.append(row(replace(laid_clip, tether=tether)))
                     break
-        return out
+        return pasted_rows
 
     return {
         "pieces": [piece_row(piece) for piece in pieces],
@@ -49,9 +49,9 @@ def _tied(story: Story, start: int, end: int) -> list[list[Any]]:
 def _parts_of(clip: Clip) -> tuple[list[Piece], list[Cover], list[Sound]]:
     """What a copied stretch holds. Raises `Refused` where it is none, or empty."""
     try:
-        pieces = [piece_from(row) for row in clip["pieces"]]
-        covers = [cover_from(row) for row in clip.get("covers", [])]
-        sounds = [sound_from(row) for row in clip.get("sounds", [])]
+        pieces = [piece_from(this_piece_row) for this_piece_row in clip["pieces"]]
+        covers = [cover_from(this_cover_row) for this_cover_row in clip.get("covers", [])]
+        sounds = [sound_from(this_sound_row) for this_sound_row in clip.get("sounds", [])]
     except (KeyError, TypeError, IndexError, ValueError):
         raise Refused("That is no stretch of a story. Copy one first.") from None
     if not pieces:
@@ -70,10 +70,10 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     laid: list[Laid] = [*covers, *sounds]
     for source, start, end in (*uses, *((clip.source, clip.start, clip.end) for clip in laid)):
         check_range(sources, story.rate, source, start, end - start)
-    mid, i, split = cut_at(story, at)
+    mid, piece_index, split = cut_at(story, at)
     first = mid.next_id
     ids = {piece.id: first + index for index, piece in enumerate(pieces)}
-    new_story = placed(mid, i, [replace(piece, group=0) for piece in pieces])
+    new_story = placed(mid, piece_index, [replace(piece, group=0) for piece in pieces])
     next_id = new_story.next_id
     made_covers = [
         replace(cover, id=next_id + index, tether=Tether(ids[cover.tether.piece], cover.tether.moment))
@@ -94,7 +94,13 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         next_id=next_id + len(sounds),
     )
     total = sum(piece.length for piece in pieces)
-    did = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
+    summary = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
     return settle(
-        story, new_story, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total
+        story,
+        new_story,
+        sources,
+        summary,
+        split=split,
+        made=tuple(ids[piece.id] for piece in pieces),
+        playhead=at + total,
     )

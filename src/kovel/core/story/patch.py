@@ -36,11 +36,11 @@ class Splice:
             highest += 1
         return Splice(lowest, a[lowest : len(a) - highest], b[lowest : len(b) - highest])
 
-    def apply(self, rows: tuple[T, ...]) -> tuple[T, ...]:
+    def apply(self, table_rows: tuple[T, ...]) -> tuple[T, ...]:
         """The rows with the change made. Raises `ValueError` where they are not those it was made of."""
-        if rows[self.index : self.index + len(self.old)] != self.old:
+        if table_rows[self.index : self.index + len(self.old)] != self.old:
             raise ValueError("this change does not fit the story it is applied to")
-        return rows[: self.index] + self.new + rows[self.index + len(self.old) :]
+        return table_rows[: self.index] + self.new + table_rows[self.index + len(self.old) :]
 
     def inverse(self) -> Splice:
         """The change back."""
@@ -76,10 +76,10 @@ def cover_row(cover: Cover) -> list[Any]:
 def cover_from(r: list[Any]) -> Cover:
     """From a row; also from one of before there were settings, which ends in lane, natural and span."""
     if isinstance(r[-1], dict):
-        own = Values.from_json(r[7])
+        own_values = Values.from_json(r[7])
     else:
-        own = NONE.with_value("natural", bool(r[7])).with_value("span", r[8]) if len(r) > 7 else NONE
-    return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], own)
+        own_values = NONE.with_value("natural", bool(r[7])).with_value("span", r[8]) if len(r) > 7 else NONE
+    return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], own_values)
 
 
 def sound_row(sound: Sound) -> list[Any]:
@@ -132,19 +132,19 @@ NUMBERS = ("next_id", "target")
 VALUES = ("settings",)  # of the story and of its groups
 
 
-def values_json(rows: Iterable[tuple[str, Values]]) -> dict[str, Any]:
-    return {scope: values.to_json() for scope, values in rows}
+def values_json(scoped_values: Iterable[tuple[str, Values]]) -> dict[str, Any]:
+    return {scope: values.to_json() for scope, values in scoped_values}
 
 
 def rescoped(stored: dict[str, Any], recording: Callable[[int], int | None]) -> dict[str, Any]:
     """The same where recordings have other numbers; what was set on one that is not there any more is left out."""
-    out = {}
+    rescoped_values = {}
     for scope, values in stored.items():
         kind, _, number = scope.partition(" ")
         now = recording(int(number)) if kind == "recording" else 0
         if now is not None:
-            out[f"{kind} {now}" if now else scope] = values
-    return out
+            rescoped_values[f"{kind} {now}" if now else scope] = values
+    return rescoped_values
 
 
 def values_from(stored: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
@@ -167,7 +167,7 @@ class Patch:
     @staticmethod
     def between(first_story: Story, second_story: Story) -> Patch:
         """What makes the second story of the first."""
-        rows = {
+        splices = {
             table: Splice.between(getattr(first_story, table), getattr(second_story, table))
             for table in ROWS
             if getattr(first_story, table) != getattr(second_story, table)
@@ -177,7 +177,7 @@ class Patch:
             for name in (*SETS, *NUMBERS, *VALUES)
             if getattr(first_story, name) != getattr(second_story, name)
         }
-        return Patch(rows, values)
+        return Patch(splices, values)
 
     def inverse(self) -> Patch:
         """The patch back."""
@@ -194,16 +194,26 @@ class Patch:
 
     def to_json(self) -> dict[str, Any]:
         """As the journal keeps it."""
-        rows = {
-            name: [change.index, [ROWS[name][0](x) for x in change.old], [ROWS[name][0](x) for x in change.new]]
+        changed_rows = {
+            name: [
+                change.index,
+                [ROWS[name][0](changed_item) for changed_item in change.old],
+                [ROWS[name][0](changed_item) for changed_item in change.new],
+            ]
             for name, change in self.rows.items()
         }
-        plain = {name: [sorted(x) for x in value] for name, value in self.values.items() if name in SETS}
+        plain = {
+            name: [sorted(value_part) for value_part in value] for name, value in self.values.items() if name in SETS
+        }
         plain |= {name: list(value) for name, value in self.values.items() if name in NUMBERS}
         return (
-            rows
+            changed_rows
             | plain
-            | {name: [values_json(x) for x in value] for name, value in self.values.items() if name in VALUES}
+            | {
+                name: [values_json(value_part) for value_part in value]
+                for name, value in self.values.items()
+                if name in VALUES
+            }
         )
 
     @staticmethod
@@ -212,7 +222,11 @@ class Patch:
         stored = renamed(stored)
 
         def splice(name: str, row: list[Any]) -> Splice:
-            return Splice(row[0], tuple(ROWS[name][1](r) for r in row[1]), tuple(ROWS[name][1](r) for r in row[2]))
+            return Splice(
+                row[0],
+                tuple(ROWS[name][1](old_row) for old_row in row[1]),
+                tuple(ROWS[name][1](new_row) for new_row in row[2]),
+            )
 
         return Patch(
             {table: splice(table, stored[table]) for table in ROWS if table in stored},
@@ -226,7 +240,10 @@ def story_to_json(story: Story) -> dict[str, Any]:
     """The whole story as plain values; `story_from_json` gives an equal one back."""
     return {
         "rate": [story.rate.num, story.rate.den],
-        **{name: [row(x) for x in getattr(story, name)] for name, (row, _) in ROWS.items()},
+        **{
+            name: [row_writer(story_item) for story_item in getattr(story, name)]
+            for name, (row_writer, _) in ROWS.items()
+        },
         **{name: sorted(getattr(story, name)) for name in SETS},
         **{name: getattr(story, name) for name in NUMBERS},
         **{name: values_json(getattr(story, name)) for name in VALUES},
@@ -235,7 +252,9 @@ def story_to_json(story: Story) -> dict[str, Any]:
 
 def story_from_json(stored: dict[str, Any]) -> Story:
     stored = renamed(stored)
-    parts: dict[str, Any] = {name: tuple(make(r) for r in stored.get(name, ())) for name, (_, make) in ROWS.items()}
+    parts: dict[str, Any] = {
+        name: tuple(make(stored_row) for stored_row in stored.get(name, ())) for name, (_, make) in ROWS.items()
+    }
     parts |= {name: frozenset(stored.get(name, ())) for name in SETS} | {
         name: stored[name] for name in NUMBERS if name in stored
     }

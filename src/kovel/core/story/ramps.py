@@ -51,42 +51,42 @@ class Ramp:
     @cached_property
     def times(self) -> tuple[Fraction, ...]:
         """Story frames from the first moment to each."""
-        out = [Fraction(0)]
-        rows = zip(pairwise(self.moments), pairwise(self.speeds), strict=True)
-        for (start, end), (v, w) in rows:
-            out.append(out[-1] + (2 * (end - start) / (v + w) if self.soft else (end - start) / v))
-        return tuple(out)
+        times_there = [Fraction(0)]
+        moments_and_speeds = zip(pairwise(self.moments), pairwise(self.speeds), strict=True)
+        for (start, end), (v, w) in moments_and_speeds:
+            times_there.append(times_there[-1] + (2 * (end - start) / (v + w) if self.soft else (end - start) / v))
+        return tuple(times_there)
 
     def time(self, moment: int | Fraction) -> Fraction:
         """Story frames from the line's first moment until this one is seen; before it, less than 0."""
-        i = bisect_right(self.moments, moment) - 1
-        if i < 0:
+        point_index = bisect_right(self.moments, moment) - 1
+        if point_index < 0:
             return (moment - self.moments[0]) / self.speeds[0]
-        gone, v = Fraction(moment - self.moments[i]), self.speeds[i]
-        if not self.soft or i + 1 == len(self.moments) or v == self.speeds[i + 1]:
-            return self.times[i] + gone / v
-        return self.times[i] + 2 * gone / (v + self.speed(moment))
+        gone, v = Fraction(moment - self.moments[point_index]), self.speeds[point_index]
+        if not self.soft or point_index + 1 == len(self.moments) or v == self.speeds[point_index + 1]:
+            return self.times[point_index] + gone / v
+        return self.times[point_index] + 2 * gone / (v + self.speed(moment))
 
     def speed(self, moment: int | Fraction) -> Fraction:
         """How fast it runs there: frames of the shot a story frame. Where it bends, the square of it is straight
         over the shot."""
-        i = max(0, bisect_right(self.moments, moment) - 1)
-        v = self.speeds[i]
-        if not self.soft or i + 1 == len(self.moments) or moment <= self.moments[i]:
+        point_index = max(0, bisect_right(self.moments, moment) - 1)
+        v = self.speeds[point_index]
+        if not self.soft or point_index + 1 == len(self.moments) or moment <= self.moments[point_index]:
             return v
-        w, whole = self.speeds[i + 1], self.moments[i + 1] - self.moments[i]
-        return root(v * v + (w * w - v * v) * Fraction(moment - self.moments[i]) / whole)
+        w, whole = self.speeds[point_index + 1], self.moments[point_index + 1] - self.moments[point_index]
+        return root(v * v + (w * w - v * v) * Fraction(moment - self.moments[point_index]) / whole)
 
     def moment(self, time: int | Fraction) -> Fraction:
         """The moment of the shot that is seen so many story frames after the line's first one."""
-        i = bisect_right(self.times, time) - 1
-        if i < 0:
+        point_index = bisect_right(self.times, time) - 1
+        if point_index < 0:
             return self.moments[0] + time * self.speeds[0]
-        gone, v = time - self.times[i], self.speeds[i]
-        if not self.soft or i + 1 == len(self.times):
-            return self.moments[i] + gone * v
-        bent = (self.speeds[i + 1] - v) / (2 * (self.times[i + 1] - self.times[i]))
-        return self.moments[i] + gone * v + gone * gone * bent
+        gone, v = time - self.times[point_index], self.speeds[point_index]
+        if not self.soft or point_index + 1 == len(self.times):
+            return self.moments[point_index] + gone * v
+        bent = (self.speeds[point_index + 1] - v) / (2 * (self.times[point_index + 1] - self.times[point_index]))
+        return self.moments[point_index] + gone * v + gone * gone * bent
 
     def later(self, start: int, frames: int | Fraction) -> Fraction:
         """The moment seen `frames` story frames after moment `start` is."""

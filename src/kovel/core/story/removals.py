@@ -34,17 +34,19 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
             first += 1
         ids: list[int] = []
         for start, until in _left_of(at, at + piece.length, edges, first):
-            part = part_of(piece, piece.start + start - at, until - start)
+            left_part = part_of(piece, piece.start + start - at, until - start)
             ids.append(number if ids else piece.id)
             number += len(ids) > 1
-            pieces.append(replace(part, id=ids[-1]))
+            pieces.append(replace(left_part, id=ids[-1]))
         if ids != [piece.id]:
             parts[piece.id] = tuple(ids)
     total = sum(end - start for start, end in edges)
-    did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
+    summary = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
     new_story = replace(draft, pieces=tuple(pieces), next_id=number)
-    out, report = settle(story, new_story, sources, did, split=parts, playhead=edges[0][0])
-    return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
+    settled_story, report = settle(story, new_story, sources, summary, split=parts, playhead=edges[0][0])
+    return settled_story, report.with_notes(
+        out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1)
+    )
 
 
 def _stretches(story: Story, cuts: list[list[int]]) -> list[tuple[int, int]]:
@@ -109,8 +111,8 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
         raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
     whole = replace(first_piece, length=second_piece.end - first_piece.start)
     gap = second_piece.start - first_piece.end
-    did = f"{frames_in_words(gap)} put back" if gap else "Joined through"
-    return as_one_piece(story, sources, index, whole, did)
+    summary = f"{frames_in_words(gap)} put back" if gap else "Joined through"
+    return as_one_piece(story, sources, index, whole, summary)
 
 
 def _parts_used(piece: Piece, sources: Sources) -> set[str]:
@@ -137,26 +139,32 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
         raise Refused("Take the picture or the sound of it out.")
     if not 0 <= a < b <= story.length:
         raise Refused("The range is empty, or runs past the end of the story.")
-    mid, i, split = cut_at(story, a)
-    mid, j, split2 = cut_at(mid, b)
+    mid, first_index, split = cut_at(story, a)
+    mid, end_index, split2 = cut_at(mid, b)
     for old, ids in split2.items():
         root = next((key for key, value in split.items() if old in value), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
     rest = "sound" if what == "picture" else "picture"
-    rows, next_id = list(mid.pieces), mid.next_id
-    for index in range(i, j):
-        piece = rows[index]
+    kept_pieces, next_id = list(mid.pieces), mid.next_id
+    for index in range(first_index, end_index):
+        piece = kept_pieces[index]
         parts = _parts_used(piece, sources)
         if what in parts:
             space = Piece(next_id, None, 0, piece.length)  # where nothing of it is left
-            rows[index] = replace(piece, take=rest) if rest in parts else space
+            kept_pieces[index] = replace(piece, take=rest) if rest in parts else space
             next_id += rest not in parts
-    if rows == list(mid.pieces):
+    if kept_pieces == list(mid.pieces):
         raise Refused(f"There is no {what} of the dialogue's own in that range.")
-    made = tuple(piece.id for piece in rows[i:j])
-    did = f"The {what} of {frames_in_words(b - a)} taken out at {clock(a, story.rate)}"
+    kept_ids = tuple(piece.id for piece in kept_pieces[first_index:end_index])
+    summary = f"The {what} of {frames_in_words(b - a)} taken out at {clock(a, story.rate)}"
     return settle(
-        story, replace(mid, pieces=tuple(rows), next_id=next_id), sources, did, split=split, made=made, playhead=a
+        story,
+        replace(mid, pieces=tuple(kept_pieces), next_id=next_id),
+        sources,
+        summary,
+        split=split,
+        made=kept_ids,
+        playhead=a,
     )
 
 
@@ -168,16 +176,16 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
     refuse_locked(story, DIALOGUE)
-    mid, _, i, split = cut_out(story, a, b)
-    made = mid.next_id
-    new_story = placed(mid, i, [Piece(0, None, 0, b - a)])
+    mid, _, piece_index, split = cut_out(story, a, b)
+    made_id = mid.next_id
+    new_story = placed(mid, piece_index, [Piece(0, None, 0, b - a)])
     return settle(
         story,
         new_story,
         sources,
         f"Lifted {frames_in_words(b - a)}, leaving a space",
         split=split,
-        made=(made,),
+        made=(made_id,),
         playhead=a,
     )
 
@@ -200,11 +208,11 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """
     refuse_locked(story, DIALOGUE)
     draft = closed(story, sources, a, b, story.along) if 0 <= a < b <= story.length else story
-    new, _, _, split = cut_out(draft, a, b)
-    out, report = settle(
-        story, new, sources, f"Took out {frames_in_words(b - a)} and closed up", split=split, playhead=a
+    new_story, _, _, split = cut_out(draft, a, b)
+    settled_story, report = settle(
+        story, new_story, sources, f"Took out {frames_in_words(b - a)} and closed up", split=split, playhead=a
     )
-    return out, report.with_notes(out_of_step(story, b, a - b, story.along))
+    return settled_story, report.with_notes(out_of_step(story, b, a - b, story.along))
 
 
 @edit()
@@ -225,7 +233,7 @@ def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edi
     gone = set(empty) if piece is None else {piece} & set(empty)
     if not gone:
         raise Refused("There is no space in the story." if piece is None else "That piece is no space.")
-    at = story.starts[min(story.index_of(i) for i in gone)]
+    at = story.starts[min(story.index_of(piece_id) for piece_id in gone)]
     new_story = without(story, [piece for piece in story.pieces if piece.id not in gone])
-    did = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
-    return settle(story, new_story, sources, did, playhead=at)
+    summary = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
+    return settle(story, new_story, sources, summary, playhead=at)

@@ -72,7 +72,11 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 
 def _setups(story: Story, sources: Sources) -> dict[int, Any]:
     """The camera setup of every recording that stands in the dialogue line."""
-    return {i: _of(i, sources) for i in {piece.source for piece in story.pieces} if i is not None}
+    return {
+        recording_id: _of(recording_id, sources)
+        for recording_id in {piece.source for piece in story.pieces}
+        if recording_id is not None
+    }
 
 
 def _changes_setup(left: Piece, right: Piece, setups: tuple[Any, Any], beside: tuple[Any, Any]) -> bool:
@@ -83,34 +87,34 @@ def _changes_setup(left: Piece, right: Piece, setups: tuple[Any, Any], beside: t
 
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     over = hiding(story, sources)
-    spans = sorted(r[:2] for r in over)
+    spans = sorted(covered_run[:2] for covered_run in over)
     begins = {a: _of(cover.source, sources) for a, _, cover in over}
     ends = {b: _of(cover.source, sources) for _, b, cover in over}
     setup = _setups(story, sources)
     zooms = _zooms(story, sources)
     all_seams: list[Seam] = []
     i = reach = 0
-    for index, (left, right) in enumerate(pairwise(story.pieces), 1):
+    for index, (piece_before, right) in enumerate(pairwise(story.pieces), 1):
         at = story.starts[index]
         # furthest end among covers that begin early enough to hide this seam (spans are sorted, seams too)
         while i < len(spans) and spans[i][0] <= at - SPARE:
             reach = max(reach, spans[i][1])
             i += 1
-        if left.source is None or right.source is None:
-            all_seams.append(Seam(at, left, right, "clean"))
+        if piece_before.source is None or right.source is None:
+            all_seams.append(Seam(at, piece_before, right, "clean"))
             continue
-        sizes = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
-        setups = setup[left.source], setup[right.source]
+        sizes = zooms.get(piece_before.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
+        setups = setup[piece_before.source], setup[right.source]
         beside = begins.get(at, setups[0]), ends.get(at, setups[1])
-        if left.source == right.source and sizes[0] == sizes[1] and _runs_on(left, right):
+        if piece_before.source == right.source and sizes[0] == sizes[1] and _runs_on(piece_before, right):
             kind = "through"
         elif reach >= at + SPARE:
             kind = "covered"
-        elif _changes_setup(left, right, setups, beside):
+        elif _changes_setup(piece_before, right, setups, beside):
             kind = "clean"
         else:
             kind = "soft" if _is_soft(sizes, story.transition(index)) else "jump"
-        all_seams.append(Seam(at, left, right, kind))
+        all_seams.append(Seam(at, piece_before, right, kind))
     return all_seams
 
 
@@ -154,22 +158,28 @@ def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
 
     One that comes in where another of its lane ends hides from its first frame on: that other one goes on under it.
     """
-    read = story.reading(sources)
-    rows = [span for span in story.spans if f"cover {span[2].lane}" not in story.muted and _hides(span[2], read)]
-    if not any(cover.settings for _, _, cover in rows):
-        return rows
-    ends = {(b, cover.lane) for _, b, cover in rows}
-    out = []
-    for start, end, cover in rows:
-        come = 0 if (start, cover.lane) in ends and read(cover, "through") != "black" else int(cover.settings["appear"])
+    read_value = story.reading(sources)
+    hiding_spans = [
+        span for span in story.spans if f"cover {span[2].lane}" not in story.muted and _hides(span[2], read_value)
+    ]
+    if not any(cover.settings for _, _, cover in hiding_spans):
+        return hiding_spans
+    ends = {(b, cover.lane) for _, b, cover in hiding_spans}
+    hidden_spans = []
+    for start, end, cover in hiding_spans:
+        come = (
+            0
+            if (start, cover.lane) in ends and read_value(cover, "through") != "black"
+            else int(cover.settings["appear"])
+        )
         if start + come < end - cover.settings["leave"]:
-            out.append((start + come, end - int(cover.settings["leave"]), cover))
-    return out
+            hidden_spans.append((start + come, end - int(cover.settings["leave"]), cover))
+    return hidden_spans
 
 
 def _hides(cover: Cover, read: Callable[[Cover, str], Any]) -> bool:
     zoom = read(cover, "zoom")
-    least = min(z for _, z in zoom) if isinstance(zoom, tuple) else zoom
+    least = min(zoom_there for _, zoom_there in zoom) if isinstance(zoom, tuple) else zoom
     return bool(
         cover.source != TITLE
         and read(cover, "opacity") == 100

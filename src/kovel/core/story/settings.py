@@ -35,8 +35,8 @@ def _text(named: str, value: str) -> str | None:
     """A text as it is kept, if it can be one; a `/` between spaces begins a new line of a title."""
     if named == "text":
         lines = value.replace(" / ", "\n").splitlines()
-        text = "\n".join(" ".join(line.split()) for line in lines).strip("\n")
-        return text if len(text) <= LONGEST and all(c.isprintable() or c == "\n" for c in text) else None
+        text = "\n".join(" ".join(text_line.split()) for text_line in lines).strip("\n")
+        return text if len(text) <= LONGEST and all(letter.isprintable() or letter == "\n" for letter in text) else None
     if named == "colour":
         return value.lower() if fullmatch("#[0-9a-fA-F]{6}", value) else None
     return value if len(value) <= 80 and value.isprintable() else None
@@ -92,13 +92,21 @@ class Setting:
         return round(round(value / self.step) * self.step, 6)
 
     def _line(self, value: Iterable[Any]) -> Line | None:
-        rows = [tuple(r) if isinstance(r, (list, tuple)) else () for r in value]
-        good = all(len(row) == 2 and type(row[0]) is int and isinstance(row[1], (int, float)) for row in rows)
-        if not rows or len(rows) > MOMENTS or not good or any(left[0] >= right[0] for left, right in pairwise(rows)):
+        line_points = [tuple(line_point) if isinstance(line_point, (list, tuple)) else () for line_point in value]
+        good = all(
+            len(line_point) == 2 and type(line_point[0]) is int and isinstance(line_point[1], (int, float))
+            for line_point in line_points
+        )
+        if (
+            not line_points
+            or len(line_points) > MOMENTS
+            or not good
+            or any(point_before[0] >= right[0] for point_before, right in pairwise(line_points))
+        ):
             return None
         return (
-            tuple((row[0], float(row[1])) for row in rows)
-            if all(self.low <= row[1] <= self.high for row in rows)
+            tuple((line_point[0], float(line_point[1])) for line_point in line_points)
+            if all(self.low <= line_point[1] <= self.high for line_point in line_points)
             else None
         )
 
@@ -355,15 +363,15 @@ RETIMED = ("span", "speed", "steps", "held")  # set by retiming, with what that 
 
 
 def _declared(families: Iterable[type]) -> dict[str, Setting]:
-    out = {}
+    declared_settings = {}
     for family in families:
         hints = get_type_hints(family, include_extras=True)
         for field in fields(family):
             setting: Setting = get_args(hints[field.name])[1]
-            out[field.name] = replace(
+            declared_settings[field.name] = replace(
                 setting, name=field.name, family=family.__name__.lower(), default=cast(Value, field.default)
             )
-    return out
+    return declared_settings
 
 
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
@@ -372,7 +380,10 @@ SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Tog
 def ranges() -> dict[str, dict[str, float]]:
     """Range and step of every setting that is a number, as pages read them."""
     numbers = {name: setting for name, setting in SETTINGS.items() if setting.low < setting.high}
-    return {name: {"low": own.low, "high": own.high, "step": own.step} for name, own in numbers.items()}
+    return {
+        name: {"low": own_range.low, "high": own_range.high, "step": own_range.step}
+        for name, own_range in numbers.items()
+    }
 
 
 CLEANING = tuple(name for name, setting in SETTINGS.items() if setting.family == "cleaning")
@@ -420,30 +431,33 @@ class Values:
     def with_value(self, name: str, value: Value, keep: bool = False) -> Values:
         """With a value set; one that is the default is left out, unless it has to stand against a wider scope
         (`keep`)."""
-        rest = [row for row in self.rows if row[0] != name]
+        other_rows = [kept_row for kept_row in self.rows if kept_row[0] != name]
         if keep or value != SETTINGS[name].default:
-            rest.append((name, value))
-        return Values(tuple(sorted(rest)))
+            other_rows.append((name, value))
+        return Values(tuple(sorted(other_rows)))
 
     def without(self, name: str) -> Values:
         """The same values without one of them."""
-        return Values(tuple(row for row in self.rows if row[0] != name))
+        return Values(tuple(kept_row for kept_row in self.rows if kept_row[0] != name))
 
     def to_json(self) -> dict[str, Any]:
         """By name; lines as lists."""
-        return {name: [list(m) for m in value] if isinstance(value, tuple) else value for name, value in self.rows}
+        return {
+            name: [list(line_point) for line_point in value] if isinstance(value, tuple) else value
+            for name, value in self.rows
+        }
 
     @staticmethod
     def from_json(d: Mapping[str, Any]) -> Values:
         """What was kept; a setting there is none of any more is left out. ValueError for a value that cannot be."""
-        rows: list[tuple[str, Value]] = []
+        value_rows: list[tuple[str, Value]] = []
         for name, value in d.items():
             if name in SETTINGS:
-                now = SETTINGS[name].as_kept(value)
-                if now is None:
+                kept_value = SETTINGS[name].as_kept(value)
+                if kept_value is None:
                     raise ValueError(f"{name} cannot be {value!r}")
-                rows.append((name, now))
-        return Values(tuple(sorted(rows))) if rows else NONE
+                value_rows.append((name, kept_value))
+        return Values(tuple(sorted(value_rows))) if value_rows else NONE
 
 
 NONE = Values()
@@ -455,7 +469,16 @@ def reaching(name: str, scopes: Sequence[Values]) -> Sequence[Values]:
     switch = ALONE.get(name)
     if switch is None:
         return scopes
-    return scopes[next((i for i in range(len(scopes) - 1, -1, -1) if switch in scopes[i] and scopes[i][switch]), 0) :]
+    return scopes[
+        next(
+            (
+                scope_index
+                for scope_index in range(len(scopes) - 1, -1, -1)
+                if switch in scopes[scope_index] and scopes[scope_index][switch]
+            ),
+            0,
+        ) :
+    ]
 
 
 def value_over_scopes(name: str, scopes: Sequence[Values]) -> Value:
@@ -466,33 +489,33 @@ def value_over_scopes(name: str, scopes: Sequence[Values]) -> Value:
     setting = SETTINGS[name]
     if setting.meets == "here":
         return cast(Value, scopes[-1][name]) if scopes else setting.default
-    found = [cast(Value, values[name]) for values in reaching(name, scopes) if name in values]
-    if not found:
+    values_found = [cast(Value, values[name]) for values in reaching(name, scopes) if name in values]
+    if not values_found:
         return setting.default
-    if setting.meets != "adds" or len(found) == 1:
-        return found[-1]
-    return added(found)
+    if setting.meets != "adds" or len(values_found) == 1:
+        return values_found[-1]
+    return added(values_found)
 
 
 def added(values: Iterable[Value]) -> float | Line:
     """Numbers and lines together: a number, or a line with the moments of all of them; straight between them as they
     are."""
-    rows = list(values)
-    flat = round(sum(row for row in rows if isinstance(row, (int, float))), 6)
-    lines = [row for row in rows if isinstance(row, tuple)]
+    value_rows = list(values)
+    flat = round(sum(added_row for added_row in value_rows if isinstance(added_row, (int, float))), 6)
+    lines = [added_row for added_row in value_rows if isinstance(added_row, tuple)]
     if not lines:
         return flat
-    moments = sorted({moment for line in lines for moment, _ in line})
-    return tuple((moment, flat + sum(on_line(line, moment) for line in lines)) for moment in moments)
+    moments = sorted({moment for value_line in lines for moment, _ in value_line})
+    return tuple((moment, flat + sum(on_line(value_line, moment) for value_line in lines)) for moment in moments)
 
 
 def on_line(line: Line, moment: float) -> float:
     """The value of a line at a moment: straight between its moments, as at its ends beyond them."""
     before = line[0]
-    for m in line:
-        if moment < m[0]:
+    for line_point in line:
+        if moment < line_point[0]:
             if moment <= before[0]:
                 return before[1]
-            return before[1] + (m[1] - before[1]) * (moment - before[0]) / (m[0] - before[0])
-        before = m
+            return before[1] + (line_point[1] - before[1]) * (moment - before[0]) / (line_point[0] - before[0])
+        before = line_point
     return before[1]

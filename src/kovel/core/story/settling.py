@@ -120,7 +120,10 @@ def _follow_words(old_story: Story, new_story: Story, sources: Sources, split: S
     returned = tuple(clip.id for clip in _all(covers, sounds) if clip.id in were_loose)
     covers, lifted_covers = _separate(new_story, covers)
     sounds, lifted_sounds = _separate(with_shots, sounds)
-    lifted = (*((*row, "covers") for row in lifted_covers), *((*row, "sounds") for row in lifted_sounds))
+    lifted = (
+        *((*lifted_cover, "covers") for lifted_cover in lifted_covers),
+        *((*lifted_sound, "sounds") for lifted_sound in lifted_sounds),
+    )
     return _Followed(covers, loose, sounds, loose_sounds, loosened, returned, lost, kept_long, lifted)
 
 
@@ -191,26 +194,32 @@ def _on_covers(story: Story) -> bool:
 
 
 def _all(*clips: Iterable[Laid]) -> list[Laid]:
-    return [clip for row in clips for clip in row]
+    return [clip for clip_row in clips for clip in clip_row]
 
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
     """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
     shifts = story.shifts
-    rows = sorted([(shifts[c.tether.piece] + c.tether.moment, c.lane, c.id, c) for c in laid], key=itemgetter(0, 1, 2))
+    laid_in_order = sorted(
+        [
+            (shifts[laid_clip.tether.piece] + laid_clip.tether.moment, laid_clip.lane, laid_clip.id, laid_clip)
+            for laid_clip in laid
+        ],
+        key=itemgetter(0, 1, 2),
+    )
     ends: dict[int, tuple[int, L]] = {}
-    out: list[L] = []
+    separate_items: list[L] = []
     lifted = []
-    for at, lane, _, c in rows:
-        while lane in ends and ends[lane][0] - _shared(ends[lane][1], c) > at:
+    for at, lane, _, laid_clip in laid_in_order:
+        while lane in ends and ends[lane][0] - _shared(ends[lane][1], laid_clip) > at:
             lane += 1
-        if lane != c.lane:
-            lifted.append((c.id, lane))
-            c = replace(c, lane=lane)
-        if lane not in ends or ends[lane][0] < at + c.length:
-            ends[lane] = (at + c.length, c)
-        out.append(c)
-    return out, lifted
+        if lane != laid_clip.lane:
+            lifted.append((laid_clip.id, lane))
+            laid_clip = replace(laid_clip, lane=lane)
+        if lane not in ends or ends[lane][0] < at + laid_clip.length:
+            ends[lane] = (at + laid_clip.length, laid_clip)
+        separate_items.append(laid_clip)
+    return separate_items, lifted
 
 
 def _shared(first_laid: Laid, second_laid: Laid) -> int:
@@ -229,18 +238,20 @@ def _sections(old_story: Story, new_story: Story, split: Mapping[int, tuple[int,
     """Headings stay with their piece; if it left, they go to the next one of theirs that is still there."""
     order = {piece.id: index for index, piece in enumerate(new_story.pieces)}
     mine = {section.piece for section in new_story.sections}
-    out = []
+    kept_sections = []
     for section in new_story.sections:
         at = section.piece
         if at not in order:
-            i = next((index for index, piece in enumerate(old_story.pieces) if piece.id == at), len(old_story.pieces))
+            piece_index = next(
+                (index for index, piece in enumerate(old_story.pieces) if piece.id == at), len(old_story.pieces)
+            )
             at = 0
-            for piece in old_story.pieces[i:]:
+            for piece in old_story.pieces[piece_index:]:
                 if piece.id != section.piece and piece.id in mine:
                     break
-                at = next((q for q in split.get(piece.id, (piece.id,)) if q in order), 0)
+                at = next((split_id for split_id in split.get(piece.id, (piece.id,)) if split_id in order), 0)
                 if at:
                     break
         if at:
-            out.append(section if at == section.piece else replace(section, piece=at))
-    return tuple(sorted({section.piece: section for section in out}.values(), key=lambda s: order[s.piece]))
+            kept_sections.append(section if at == section.piece else replace(section, piece=at))
+    return tuple(sorted({section.piece: section for section in kept_sections}.values(), key=lambda s: order[s.piece]))

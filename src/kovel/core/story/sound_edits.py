@@ -29,7 +29,7 @@ LANE = "sounds"
 def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
     """The lowest lane on which nothing is heard in [at, end)."""
     taken = {sound.lane for sound in laid if story.at(sound) < end and at < story.at(sound) + sound.length}
-    return next(k for k in range(1, len(taken) + 2) if k not in taken)
+    return next(lane_number for lane_number in range(1, len(taken) + 2) if lane_number not in taken)
 
 
 @edit(entry("Lay the sound", also="add music, effect", points="lay"))
@@ -88,9 +88,9 @@ def _set(story: Story, sources: Sources, sound: Sound, did: str, playhead: int |
         loose_sounds=tuple(other for other in story.loose_sounds if other.id != sound.id),
         next_id=max(story.next_id, sound.id + 1),
     )
-    new, report = settle(story, draft, sources, did, made=(sound.id,), playhead=playhead)
-    over = new.at(new.sound(sound.id)) + sound.length - new.length
-    return new, report.with_notes([beyond(over, "talk", "heard")] if over > 0 else [])
+    new_story, report = settle(story, draft, sources, did, made=(sound.id,), playhead=playhead)
+    over = new_story.at(new_story.sound(sound.id)) + sound.length - new_story.length
+    return new_story, report.with_notes([beyond(over, "talk", "heard")] if over > 0 else [])
 
 
 def _in_place(story: Story, sound: int) -> Sound:
@@ -130,22 +130,22 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "out":
-        new = replace(this_sound, length=this_sound.length + delta)
+        new_sound = replace(this_sound, length=this_sound.length + delta)
     elif edge == "in":
         at = story.at(this_sound) + delta
         if not 0 <= at < story.length:
             raise Refused("A sound must begin within the story.")
         tether = story.tie_like(this_sound, at)
-        new = replace(this_sound, start=this_sound.start + delta, length=this_sound.length - delta, tether=tether)
+        new_sound = replace(this_sound, start=this_sound.start + delta, length=this_sound.length - delta, tether=tether)
     else:
         raise Refused("An edge is either in or out.")
-    if new.length < 1:
+    if new_sound.length < 1:
         raise Refused(f"That would leave nothing of the sound: it is {frames_in_words(this_sound.length)} long.")
-    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new.start, new.end))
+    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new_sound.start, new_sound.end))
     return _set(
         story,
         sources,
-        faded(new),
+        faded(new_sound),
         f"{source.name}: {edge} point {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}",
     )
 
@@ -157,9 +157,9 @@ def slip_sound(story: Story, sources: Sources, sound: int, delta: int) -> Edit:
     source = source_of(sources, this_sound.source)
     if delta == 0:
         raise Refused("That moves nothing.")
-    new = replace(this_sound, start=this_sound.start + delta)
-    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new.start, new.end))
-    return _set(story, sources, new, f"{source.name} slipped by {frames_in_words(abs(delta))}")
+    new_sound = replace(this_sound, start=this_sound.start + delta)
+    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new_sound.start, new_sound.end))
+    return _set(story, sources, new_sound, f"{source.name} slipped by {frames_in_words(abs(delta))}")
 
 
 @edit(entry("Split the sound at the playhead", "S", sound="sound", at="playhead"))
@@ -170,27 +170,31 @@ def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
             ^ at
     """
     this_sound = _in_place(story, sound)
-    k = at - story.at(this_sound)
-    if not 0 < k < this_sound.length:
+    part_length = at - story.at(this_sound)
+    if not 0 < part_length < this_sound.length:
         raise Refused("The playhead is not inside the sound. Put it where the sound is to be split.")
     if at >= story.length and this_sound.tether.piece:
         raise Refused(
             "There is no word here to keep the second part on: the story ends before. "
             "Split the sound further to the front."
         )
-    left = replace(this_sound, length=k, settings=this_sound.settings.without("fade_out"))
+    part_before = replace(this_sound, length=part_length, settings=this_sound.settings.without("fade_out"))
     right = replace(
         this_sound,
         id=story.next_id,
-        start=this_sound.start + k,
-        length=this_sound.length - k,
+        start=this_sound.start + part_length,
+        length=this_sound.length - part_length,
         tether=story.tie_like(this_sound, at),
         settings=this_sound.settings.without("fade_in"),
     )
-    rows = tuple(z for other in story.sounds for z in ((faded(left), faded(right)) if other.id == sound else (other,)))
-    draft = replace(story, sounds=rows, next_id=story.next_id + 1)
-    did = f"{source_of(sources, this_sound.source).name} split at {clock(at, story.rate)}"
-    return settle(story, draft, sources, did, made=(this_sound.id, right.id), playhead=at)
+    split_sounds = tuple(
+        split_part
+        for other in story.sounds
+        for split_part in ((faded(part_before), faded(right)) if other.id == sound else (other,))
+    )
+    draft = replace(story, sounds=split_sounds, next_id=story.next_id + 1)
+    summary = f"{source_of(sources, this_sound.source).name} split at {clock(at, story.rate)}"
+    return settle(story, draft, sources, summary, made=(this_sound.id, right.id), playhead=at)
 
 
 @edit(entry("Repeat the sound behind itself", also="duplicate, loop", sound="sound"))
@@ -201,11 +205,11 @@ def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
     if at >= story.length:
         raise Refused("Behind it the story ends: a repeat would not be heard.")
     bound = story.tie_like(this_sound, at)
-    new = replace(this_sound, id=story.next_id, tether=bound)
+    new_sound = replace(this_sound, id=story.next_id, tether=bound)
     return _set(
         story,
         sources,
-        new,
+        new_sound,
         f"{source_of(sources, this_sound.source).name} once more from {clock(at, story.rate)}",
         playhead=at,
     )
@@ -222,8 +226,8 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
     this_sound = story.sound(sound)
     if not 0 <= at < story.length:
         raise Refused("A sound must begin within the story.")
-    now = story.at_of(this_sound.tether)
-    delta = at - now if now is not None else 0
+    moment_now = story.at_of(this_sound.tether)
+    delta = at - moment_now if moment_now is not None else 0
     draft = story
     for y in (*story.sounds, *story.loose_sounds):
         if y.id == sound:
@@ -237,10 +241,10 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
             tie = story.tie_like(y, place)
         else:
             continue
-        z = replace(y, tether=tie)
+        moved_sound = replace(y, tether=tie)
         draft = replace(
             draft,
-            sounds=(*(sound for sound in draft.sounds if sound.id != y.id), z),
+            sounds=(*(sound for sound in draft.sounds if sound.id != y.id), moved_sound),
             loose_sounds=tuple(sound for sound in draft.loose_sounds if sound.id != y.id),
         )
     if (
@@ -266,13 +270,13 @@ def tie_sound(story: Story, sources: Sources, sound: int, cover: int | None = No
         what = "that shot" if cover is not None else "a cover"
         raise Refused(f"The sound does not begin under {what}. Move it there first, then tie it.")
     this_cover = max(over, key=lambda c: (c.lane, story.at(c)))
-    new = replace(this_sound, tether=Tether(this_cover.id, this_cover.start + at - story.at(this_cover)))
-    if new == this_sound:
+    new_sound = replace(this_sound, tether=Tether(this_cover.id, this_cover.start + at - story.at(this_cover)))
+    if new_sound == this_sound:
         raise Refused("It is tied to that shot already.")
     return _set(
         story,
         sources,
-        new,
+        new_sound,
         f"{source_of(sources, this_sound.source).name} keeps to {source_of(sources, this_cover.source).name}",
     )
 

@@ -36,12 +36,12 @@ def _parts_back(before: Story, after: Story, now: Story) -> dict[str, Any] | Non
     """What of a story the edit changed, as it is without it; None where something since has changed it too."""
     parts: dict[str, Any] = {}
     for part in ROWS:
-        was, made, is_now = (getattr(story, part) for story in (before, after, now))
-        if was != made:
-            rows = _merged(was, made, is_now)
-            if rows is None:
+        was, part_made, is_now = (getattr(story, part) for story in (before, after, now))
+        if was != part_made:
+            merged_parts = _merged(was, part_made, is_now)
+            if merged_parts is None:
                 return None
-            parts[part] = tuple(rows)
+            parts[part] = tuple(merged_parts)
     for part in SETS:
         parts[part] = _members_back(*(getattr(story, part) for story in (before, after, now)))
         if parts[part] is None:
@@ -67,26 +67,34 @@ def _key(row: Any) -> Hashable:
 
 def _merged(before: Sequence[Any], after: Sequence[Any], now: Sequence[Any]) -> list[Any] | None:
     """The rows of `now` with what changed from `before` to `after` changed back; None where they have changed since."""
-    was, made, is_now = ({_key(row): row for row in rows} for rows in (before, after, now))
-    changed = {key for key in made if made[key] != was.get(key)}
-    if any(is_now.get(key) != made[key] for key in changed) or any(key in is_now for key in was.keys() - made.keys()):
+    was, rows_made, is_now = (
+        {_key(merged_row): merged_row for merged_row in rows_by_key} for rows_by_key in (before, after, now)
+    )
+    changed = {row_key for row_key in rows_made if rows_made[row_key] != was.get(row_key)}
+    if any(is_now.get(row_key) != rows_made[row_key] for row_key in changed) or any(
+        row_key in is_now for row_key in was.keys() - rows_made.keys()
+    ):
         return None
-    rows = {key: was[key] if key in changed else row for key, row in is_now.items() if key not in changed or key in was}
-    order = _order_back(list(was), list(made), list(is_now), list(rows))
-    if order is None or (order := _with_what_went(order, list(was), made)) is None:
+    merged_rows = {
+        row_key: was[row_key] if row_key in changed else merged_row
+        for row_key, merged_row in is_now.items()
+        if row_key not in changed or row_key in was
+    }
+    order = _order_back(list(was), list(rows_made), list(is_now), list(merged_rows))
+    if order is None or (order := _with_what_went(order, list(was), rows_made)) is None:
         return None
-    every = was | rows
-    return [every[key] for key in order]
+    every = was | merged_rows
+    return [every[row_key] for row_key in order]
 
 
 def _with_what_went(order: list[Any], was: Sequence[Any], made: Container[Any]) -> list[Any] | None:
     """The order with what was taken out back behind what it stood behind; None where that is gone."""
-    for key, left in zip(was, [None, *was], strict=False):
+    for key, row_before in zip(was, [None, *was], strict=False):
         if key in made:
             continue
-        if left is not None and left not in order:
+        if row_before is not None and row_before not in order:
             return None
-        order.insert(0 if left is None else order.index(left) + 1, key)
+        order.insert(0 if row_before is None else order.index(row_before) + 1, key)
     return order
 
 
@@ -105,11 +113,11 @@ def _by_setting(story: Story) -> list[tuple[str, str, Any]]:
     return [(scope, name, value) for scope, values in story.settings for name, value in values.rows]
 
 
-def _by_scope(rows: Iterable[tuple[str, str, Any]]) -> tuple[tuple[str, Values], ...]:
-    out: dict[str, list[tuple[str, Any]]] = {}
-    for scope, name, value in rows:
-        out.setdefault(scope, []).append((name, value))
-    return tuple(sorted((scope, Values(tuple(sorted(values)))) for scope, values in out.items()))
+def _by_scope(scoped_rows: Iterable[tuple[str, str, Any]]) -> tuple[tuple[str, Values], ...]:
+    values_by_scope: dict[str, list[tuple[str, Any]]] = {}
+    for scope, name, value in scoped_rows:
+        values_by_scope.setdefault(scope, []).append((name, value))
+    return tuple(sorted((scope, Values(tuple(sorted(values)))) for scope, values in values_by_scope.items()))
 
 
 def _tied(story: Story) -> bool:

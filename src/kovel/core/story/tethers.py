@@ -42,7 +42,9 @@ def part_of(cover: Cover, first: int, length: int) -> Cover:
         return replace(cover, start=floor(ramp.later(cover.start, first)), length=length)
     if not cover.span:
         return replace(cover, start=cover.start + first, length=length)
-    start, end = ((k * cover.span + cover.length // 2) // cover.length for k in (first, first + length))
+    start, end = (
+        (edge_moment * cover.span + cover.length // 2) // cover.length for edge_moment in (first, first + length)
+    )
     return with_setting(replace(cover, start=cover.start + start, length=length), "span", max(1, end - start))
 
 
@@ -79,10 +81,10 @@ class Kept:
         changed = [
             (start, start + piece.length)
             for start, piece in zip(old_story.starts, old_story.pieces, strict=False)
-            if (q := self.now.get(piece.id)) is None
+            if (part_now := self.now.get(piece.id)) is None
             or (
-                q[1] is not piece
-                and (q[1].source, q[1].start, q[1].length, q[1].clock)
+                part_now[1] is not piece
+                and (part_now[1].source, part_now[1].start, part_now[1].length, part_now[1].clock)
                 != (piece.source, piece.start, piece.length, piece.clock)
             )
         ]
@@ -98,44 +100,48 @@ class Kept:
     def _found(self, piece: Piece, start: int, end: int) -> list[tuple[int, int, int, int]]:
         """Where the moments [a, b) of an old piece are now: (moment, end, piece, story frame). First in the piece
         itself, and what it lost in those it was split into; a moment counts once."""
-        out = []
+        found_tethers = []
         wanted = [(start, end)]
-        for i in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
-            t, this_piece = self.now.get(i, (0, None))
+        for part_id in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
+            t, this_piece = self.now.get(part_id, (0, None))
             if this_piece is None or this_piece.source != piece.source:
                 continue
             if this_piece.clock != piece.clock:  # retimed: all of its words are still there, a little sooner or later
-                out += [(x, y, this_piece.id, t) for x, y in wanted if this_piece.id == piece.id]
+                found_tethers += [
+                    (wanted_start, y, this_piece.id, t) for wanted_start, y in wanted if this_piece.id == piece.id
+                ]
                 wanted = [] if this_piece.id == piece.id else wanted
                 continue
-            rest = []
-            for x, y in wanted:
-                lowest, highest = max(x, this_piece.start), min(y, this_piece.end)
+            rest_of_parts = []
+            for wanted_start, y in wanted:
+                lowest, highest = max(wanted_start, this_piece.start), min(y, this_piece.end)
                 if lowest >= highest:
-                    rest.append((x, y))
+                    rest_of_parts.append((wanted_start, y))
                     continue
-                out.append((lowest, highest, this_piece.id, t + lowest - this_piece.start))
-                rest += [(u, value) for u, value in ((x, lowest), (highest, y)) if u < value]
-            wanted = rest
-        return out
+                found_tethers.append((lowest, highest, this_piece.id, t + lowest - this_piece.start))
+                rest_of_parts += [(u, value) for u, value in ((wanted_start, lowest), (highest, y)) if u < value]
+            wanted = rest_of_parts
+        return found_tethers
 
     def words(self, at: int, length: int) -> list[tuple[int, int, int, int]]:
         """The runs of what stood in the old story's [at, at + length) that are still there, in their order: (first
         frame from `at`, end, piece it is in now, story frame there). What hung over the old end hangs over the new
         one."""
-        out = []
+        words_of_piece = []
         end = min(at + length, self.old.length)
         index = self.old.index_at(at)
         while index < len(self.old.pieces) and self.old.starts[index] < end:
             piece, t = self.old.pieces[index], self.old.starts[index]
             start, until = piece.start + max(at, t) - t, piece.start + min(end, t + piece.length) - t
             off = t - piece.start - at
-            out += [(x + off, y + off, q, now) for x, y, q, now in self._found(piece, start, until)]
+            words_of_piece += [
+                (part_start + off, y + off, q, now) for part_start, y, q, now in self._found(piece, start, until)
+            ]
             index += 1
-        out.sort()
-        if out and at + length > self.old.length:
-            out.append((self.old.length - at, length, 0, self.new.length))
-        return out
+        words_of_piece.sort()
+        if words_of_piece and at + length > self.old.length:
+            words_of_piece.append((self.old.length - at, length, 0, self.new.length))
+        return words_of_piece
 
     def left(self, c: L, sources: Sources) -> L | None:
         """What is left of a cover or sound that stood in the old story; None if none of its words is."""
@@ -184,16 +190,16 @@ def followed(
         if clip.tether.piece in shots:
             clip = _with_its_shot(kept_story, clip)
         else:
-            old = was.get(clip.id)
-            stays = old is not None and bool(old.tether.piece) and _same_place(clip, old)
-            left = kept_story.left(clip, sources) if stays else None
-            if left is clip and clip is old and clip.tether.piece not in kept_story.split:
+            old_clip = was.get(clip.id)
+            stays = old_clip is not None and bool(old_clip.tether.piece) and _same_place(clip, old_clip)
+            piece_left = kept_story.left(clip, sources) if stays else None
+            if piece_left is clip and clip is old_clip and clip.tether.piece not in kept_story.split:
                 placed.append(clip)  # as it stood; most are never touched
                 continue
-            if left is not None:
-                if left.length != clip.length:
+            if piece_left is not None:
+                if piece_left.length != clip.length:
                     shorter.append(clip.id)
-                clip = left
+                clip = piece_left
             clip = _moved_over(kept_story, clip)
         (placed if kept_story.new.holds(clip.tether) else loose).append(clip)
     return placed, loose, shorter
@@ -208,22 +214,26 @@ def kept_on_locked(
     locked   [boat────────]          take out ~         [boat────────]
     words    | a b ~~~~ c d |            ->             | a b c d | ...
     """
-    there = {c.id: c for c in placed}
+    there = {placed_clip.id: placed_clip for placed_clip in placed}
     held: dict[int, L] = {}
     for was in before:
-        left = there.get(was.id)
-        if not locked(was) or not was.tether.piece or (left and (left.start, left.length) == (was.start, was.length)):
+        kept_before = there.get(was.id)
+        if (
+            not locked(was)
+            or not was.tether.piece
+            or (kept_before and (kept_before.start, kept_before.length) == (was.start, was.length))
+        ):
             continue
-        begins = kept_story.would_begin(was) if left else None
+        begins = kept_story.would_begin(was) if kept_before else None
         at = max(0, kept_story.old.at(was) if begins is None else begins)
         held[was.id] = replace(
             was, tether=kept_story.new.tether_at(at) if at < kept_story.new.length else Tether(0, at)
         )
     if not held:
         return list(placed), list(loose), []
-    in_place: list[L] = [held.get(c.id, c) for c in placed]
-    in_place += [c for key, c in held.items() if key not in there]
-    return in_place, [c for c in loose if c.id not in held], [*held]
+    in_place: list[L] = [held.get(placed_clip.id, placed_clip) for placed_clip in placed]
+    in_place += [held_clip for key, held_clip in held.items() if key not in there]
+    return in_place, [loose_clip for loose_clip in loose if loose_clip.id not in held], [*held]
 
 
 def _with_its_shot(kept_story: Kept, c: L) -> L:
@@ -231,9 +241,9 @@ def _with_its_shot(kept_story: Kept, c: L) -> L:
     if kept_story.new.holds(c.tether):
         return c
     before = kept_story.old.covers + kept_story.old.loose
-    source = next((x.source for x in before if x.id == c.tether.piece), None)
+    source = next((clip_before.source for clip_before in before if clip_before.id == c.tether.piece), None)
     moment = c.tether.moment
-    part = next(
+    shot_part = next(
         (
             cover
             for cover in kept_story.new.covers
@@ -241,7 +251,11 @@ def _with_its_shot(kept_story: Kept, c: L) -> L:
         ),
         None,
     )
-    return replace(c, tether=Tether(part.id, moment)) if part and not any(x.id == part.id for x in before) else c
+    return (
+        replace(c, tether=Tether(shot_part.id, moment))
+        if shot_part and not any(clip_before.id == shot_part.id for clip_before in before)
+        else c
+    )
 
 
 def _same_place(first_laid: Laid, second_laid: Laid) -> bool:

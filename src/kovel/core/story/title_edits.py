@@ -81,14 +81,14 @@ def lay_title(
     """
     if how not in HOW:
         raise Refused(f"A title is one of: {', '.join(HOW)}.")
-    said = SETTINGS["text"].as_kept(text)
-    if said is None:
+    said_text = SETTINGS["text"].as_kept(text)
+    if said_text is None:
         raise Refused(
             "That text is too long for a title: 2,000 letters at most."
             if len(text) > 2_000
             else "That text cannot be shown."
         )
-    if not said:
+    if not said_text:
         raise Refused("Type what the title says.")
     if not 0 <= at < story.length:
         raise Refused(
@@ -102,19 +102,21 @@ def lay_title(
         raise Refused("A title must be seen for a frame at least.")
     lane = free_lane(story, at, at + n)
     refuse_locked(story, lane_key(lane))
-    rows = dict(HOW[how])
-    if cast(int, rows.get("appear", 0)) + cast(int, rows.get("leave", 0)) > n:
-        rows["appear"] = rows["leave"] = 0
-    own = NONE
-    for name, value in {**rows, "text": said}.items():
-        own = own.with_value(name, value)
+    style_values = dict(HOW[how])
+    if cast(int, style_values.get("appear", 0)) + cast(int, style_values.get("leave", 0)) > n:
+        style_values["appear"] = style_values["leave"] = 0
+    own_values = NONE
+    for name, value in {**style_values, "text": said_text}.items():
+        own_values = own_values.with_value(name, value)
     tether = story.tether_at(at)
     cover = Cover(
-        story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own
+        story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own_values
     )
     new_story = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
-    did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
-    return settle(story, new_story, sources, did, made=(cover.id,), playhead=at)
+    summary = (
+        f"{how.capitalize()} “{str(said_text).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
+    )
+    return settle(story, new_story, sources, summary, made=(cover.id,), playhead=at)
 
 
 @edit(entry("All titles like this one", title="cover"))
@@ -127,23 +129,23 @@ def title_style(story: Story, sources: Sources, title: int) -> Edit:
     if cover.source != TITLE:
         raise Refused("That is no title.")
     whole = dict(story.settings).get("story", NONE)
-    new_story: Values = whole
+    new_style: Values = whole
     for name in STYLE:
         value = story.value(cover, name, sources)
-        new_story = new_story.with_value(name, value)
-    rows = tuple(
-        sorted((name, values) for name, values in (dict(story.settings) | {"story": new_story}).items() if values)
+        new_style = new_style.with_value(name, value)
+    scoped_values = tuple(
+        sorted((name, values) for name, values in (dict(story.settings) | {"story": new_style}).items() if values)
     )
 
     def plain(cover: Cover) -> Cover:
-        own = cover.settings
+        own_values = cover.settings
         for name in STYLE:
-            own = own.without(name) if cover.source == TITLE else own
-        return replace(cover, settings=own)
+            own_values = own_values.without(name) if cover.source == TITLE else own_values
+        return replace(cover, settings=own_values)
 
     draft = replace(
         story,
-        settings=rows,
+        settings=scoped_values,
         covers=tuple(plain(cover) for cover in story.covers),
         loose=tuple(plain(cover) for cover in story.loose),
     )

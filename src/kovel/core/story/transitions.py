@@ -23,8 +23,12 @@ def _seam(story: Story, piece: int | None) -> int:
 
 
 def _with(story: Story, sources: Sources, i: int, transition: Transition, did: str) -> Edit:
-    rest = [other for other in story.transitions if (other.left, other.right) != (transition.left, transition.right)]
-    new_story = replace(story, transitions=tuple(rest) if transition.plain else (*rest, transition))
+    other_transitions = [
+        other for other in story.transitions if (other.left, other.right) != (transition.left, transition.right)
+    ]
+    new_story = replace(
+        story, transitions=tuple(other_transitions) if transition.plain else (*other_transitions, transition)
+    )
     if new_story.transitions == story.transitions:
         raise Refused("It is like that already.")
     return settle(story, new_story, sources, did, made=(transition.right or transition.left,), playhead=story.starts[i])
@@ -138,17 +142,17 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     index = _seam(story, piece)
     if index == 0:
         raise Refused("There is no seam before the first piece.")
-    asked = replace(story.transition(index), split=frames)
-    can = fitted(story, sources, index, asked, story.transition(index - 1).split)
+    asked_transition = replace(story.transition(index), split=frames)
+    can = fitted(story, sources, index, asked_transition, story.transition(index - 1).split)
     if can.split != frames:
         raise Refused(f"There is no sound for that. The furthest that fits is {frames_in_words(can.split)}.")
     at = clock(story.starts[index], story.rate)
-    did = (
+    summary = (
         f"{'J-cut' if frames < 0 else 'L-cut'} of {frames_in_words(frames)} at {at}"
         if frames
         else f"Sound and picture cut together at {at}"
     )
-    return _with(story, sources, index, asked, did)
+    return _with(story, sources, index, asked_transition, summary)
 
 
 @edit(
@@ -169,8 +173,8 @@ def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
         raise Refused("There is no seam before the first piece.")
     if frames < 0 or frames == 1:
         raise Refused("A crossfade is two frames or longer; 0 takes it away.")
-    asked = replace(story.transition(index), cross=frames)
-    can = fitted(story, sources, index, asked, story.transition(index - 1).split)
+    asked_transition = replace(story.transition(index), cross=frames)
+    can = fitted(story, sources, index, asked_transition, story.transition(index - 1).split)
     if can.cross != frames:
         raise Refused(
             "There is not enough sound for that. "
@@ -180,9 +184,9 @@ def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
                 else "No crossfade fits here."
             )
         )
-    did = (
+    summary = (
         f"Crossfade of {frames_in_words(frames)} at {clock(story.starts[index], story.rate)}"
         if frames
         else "Crossfade taken away"
     )
-    return _with(story, sources, index, asked, did)
+    return _with(story, sources, index, asked_transition, summary)

@@ -69,18 +69,18 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
 def _posed(story: Story, sources: Sources, poses: list[list[int]]) -> tuple[list[Piece], list[str]]:
     """(the pieces with their edges moved, what was done at each seam, in words)."""
     pieces = list(story.pieces)
-    told = []
-    for row in poses:
-        if len(row) != 3:
+    told_poses = []
+    for pose_row in poses:
+        if len(pose_row) != 3:
             raise Refused("Of each seam: its piece, and by how many frames its two edges move.")
-        index = story.index_of(row[0])
+        index = story.index_of(pose_row[0])
         if index == 0:
             raise Refused("There is no seam before the first piece.")
-        for number, edge, delta in ((index - 1, "out", row[1]), (index, "in", row[2])):
+        for number, edge, delta in ((index - 1, "out", pose_row[1]), (index, "in", pose_row[2])):
             if delta:
                 pieces[number] = trimmed(story, sources, pieces[number], edge, delta)
-        told.append(f"At {clock(story.starts[index], story.rate)}: out {_by(row[1])}, in {_by(row[2])}")
-    return pieces, told
+        told_poses.append(f"At {clock(story.starts[index], story.rate)}: out {_by(pose_row[1])}, in {_by(pose_row[2])}")
+    return pieces, told_poses
 
 
 @edit()
@@ -91,22 +91,22 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
     [AAAA|BBBB]  out -1, in +2  ->  [AAA|BB]
     """
     refuse_locked(story, DIALOGUE)
-    pieces, told = _posed(story, sources, poses)
-    if not told or pieces == list(story.pieces):
+    pieces, told_poses = _posed(story, sources, poses)
+    if not told_poses or pieces == list(story.pieces):
         raise Refused("No edge would move.")
-    many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
+    many = f"{len(told_poses)} jumps" if len(told_poses) > 1 else "the jump"
     index = story.index_of(poses[0][0])
     head = sum(piece.length for piece in pieces[:index])
     new_story, report = settle(
         story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head
     )
     now_exposed = {seam.right.id for seam in exposed(new_story, sources) if seam.at in report.exposed}
-    if now_exposed <= {row[0] for row in poses}:  # the same jumps, a little elsewhere
+    if now_exposed <= {pose_row[0] for pose_row in poses}:  # the same jumps, a little elsewhere
         report = replace(report, exposed=(), notes=tuple(note for note in report.notes if "exposed now" not in note))
-    if len(told) == 1:
+    if len(told_poses) == 1:
         return new_story, report
-    more = [f"And {len(told) - 8} more."] if len(told) > 8 else []
-    return new_story, replace(report.with_notes([*told[:8], *more]), judged=True)
+    more = [f"And {len(told_poses) - 8} more."] if len(told_poses) > 8 else []
+    return new_story, replace(report.with_notes([*told_poses[:8], *more]), judged=True)
 
 
 def _by(delta: int) -> str:
@@ -126,15 +126,15 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
         raise Refused(capitalised(f"{name_of(sources, this_piece)} has nothing to slip."))
     if delta == 0:
         raise Refused("It is already there.")
-    new = replace(this_piece, start=this_piece.start + delta)
+    new_piece = replace(this_piece, start=this_piece.start + delta)
     check_handles(
         source_of(sources, this_piece.source),
         story.rate,
         (this_piece.start, this_piece.end),
-        (new.start, new.end),
+        (new_piece.start, new_piece.end),
         this_piece.clock,
     )
-    draft = without(story, [*story.pieces[:index], new, *story.pieces[index + 1 :]])
+    draft = without(story, [*story.pieces[:index], new_piece, *story.pieces[index + 1 :]])
     return settle(
         story,
         draft,
@@ -160,8 +160,8 @@ def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     new_story = without(
         story, [*story.pieces[: index - 1], left, story.pieces[index], right, *story.pieces[index + 2 :]]
     )
-    did = f"{name_of(sources, story.pieces[index])} slid {_later(delta)}"
-    return settle(story, new_story, sources, did, made=(piece,), playhead=story.starts[index] + delta)
+    summary = f"{name_of(sources, story.pieces[index])} slid {_later(delta)}"
+    return settle(story, new_story, sources, summary, made=(piece,), playhead=story.starts[index] + delta)
 
 
 @edit(entry("Match the length of the piece before", piece="piece"))
@@ -193,7 +193,7 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
     | A     | B | C  |   each as long as ^   ->   | A | B | C |
         ^
     """
-    now, made, notes = story, list[int](), list[str]()
+    now, made_ids, notes = story, list[int](), list[str]()
     for item in dict.fromkeys(items):
         if now.item(item).length == length:
             continue
@@ -207,16 +207,18 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
                 f"{error}"
             )
             continue
-        made.append(item)
+        made_ids.append(item)
         notes += report.notes
-    if not made:
+    if not made_ids:
         raise Refused(
             " ".join(notes) or f"{'It is' if len(items) == 1 else 'They are'} already {frames_in_words(length)} long."
         )
-    said = (
-        f"{len(made)} made {frames_in_words(length)} long" if len(items) > 1 else f"Made {frames_in_words(length)} long"
+    said_lengths = (
+        f"{len(made_ids)} made {frames_in_words(length)} long"
+        if len(items) > 1
+        else f"Made {frames_in_words(length)} long"
     )
-    return now, Report(said, tuple(dict.fromkeys(notes)), tuple(made))
+    return now, Report(said_lengths, tuple(dict.fromkeys(notes)), tuple(made_ids))
 
 
 @edit()

@@ -25,23 +25,23 @@ class Use:
 
 def uses(story: Story) -> list[Use]:
     """Every use of every recording, in the story's order."""
-    out = [
+    all_uses = [
         Use(piece.source, *piece.used, at)
         for at, piece in zip(story.starts, story.pieces, strict=False)
         if piece.source is not None
     ]
-    out += [
+    all_uses += [
         Use(cover.source, cover.start, cover.end, at, True) for at, _, cover in story.spans if cover.source != TITLE
     ]
-    return sorted(out, key=lambda u: (u.at, u.cover))
+    return sorted(all_uses, key=lambda u: (u.at, u.cover))
 
 
 def by_source(found_uses: Iterable[Use]) -> dict[int, list[Use]]:
     """Uses by recording: for asking about many ranges."""
-    out: dict[int, list[Use]] = {}
+    uses_by_source: dict[int, list[Use]] = {}
     for use in found_uses:
-        out.setdefault(use.source, []).append(use)
-    return out
+        uses_by_source.setdefault(use.source, []).append(use)
+    return uses_by_source
 
 
 def times_used(found_uses: Iterable[Use], source: int, start: int, end: int) -> int:
@@ -58,10 +58,10 @@ def times_used(found_uses: Iterable[Use], source: int, start: int, end: int) -> 
 
 def ranges_used(found_uses: Iterable[Use], source: int) -> list[tuple[int, int]]:
     """What of a recording the story uses, overlapping and touching uses taken as one, in order."""
-    out: list[tuple[int, int]] = []
+    ranges_there: list[tuple[int, int]] = []
     for start, end in sorted((use.start, use.end) for use in found_uses if use.source == source):
-        if out and start <= out[-1][1]:
-            out[-1] = (out[-1][0], max(end, out[-1][1]))
+        if ranges_there and start <= ranges_there[-1][1]:
+            ranges_there[-1] = (ranges_there[-1][0], max(end, ranges_there[-1][1]))
         else:
-            out.append((start, end))
-    return out
+            ranges_there.append((start, end))
+    return ranges_there

@@ -38,7 +38,7 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         where = WHERE.get(this_setting.of) or ("titles" if this_setting.of == ("title",) else "one thing")
         raise Refused(f"{this_setting.label} is set on {where}, not on a recording.")
     if value is None:
-        new_story = source.settings.without(setting)
+        new_values = source.settings.without(setting)
     else:
         if not (source.picture if this_setting.needs == "picture" else source.sound):
             raise Refused(f"{source.name} has no {this_setting.needs}.")
@@ -47,10 +47,10 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
             raise Refused(f"{this_setting.label} is set to {this_setting.between}.")
         if setting == "channels" and now != this_setting.default and source.channels < 2:
             raise Refused(f"The sound of {source.name} has one channel: there is no other microphone to choose.")
-        new_story = source.settings.with_value(setting, now)
-    if new_story == source.settings:
+        new_values = source.settings.with_value(setting, now)
+    if new_values == source.settings:
         raise Refused("It is like that already.")
-    return new_story
+    return new_values
 
 
 @edit(
@@ -270,10 +270,10 @@ def set_several(story: Story, sources: Sources, rows: list[list[Any]], did: str 
     if not 0 < len(rows) <= 20_000:
         raise Refused("There is nothing to set.")
     new, changed = story, 0
-    for row in rows:
-        if len(row) != 3 or not isinstance(row[0], (int, str)) or not isinstance(row[1], str):
+    for setting_row in rows:
+        if len(setting_row) != 3 or not isinstance(setting_row[0], (int, str)) or not isinstance(setting_row[1], str):
             raise Refused("Each row is what it is set on, the setting, and its value.")
-        to, name, value = row
+        to, name, value = setting_row
         try:
             new = (reset_value(new, sources, to, name) if value is None else set_value(new, sources, to, name, value))[
                 0
@@ -295,7 +295,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
     item = story.item(source)
     if not settings:
         raise Refused("Choose which settings to copy.")
-    new, did = story, []
+    new, summaries = story, []
     for name in dict.fromkeys(settings):
         setting = _setting(name)
         if kind_of(item) not in setting.of or name in (*RETIMED, "backwards"):
@@ -309,11 +309,11 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
             new, _ = _change(new, sources, to, setting, as_given, value)
         except _Same:
             continue
-        did.append(f"{setting.label.lower()} {setting.says(value)}")
-    if not did:
+        summaries.append(f"{setting.label.lower()} {setting.says(value)}")
+    if not summaries:
         raise Refused("They are set like that already.")
     where = f"{len(to)} more" if isinstance(to, list) else scope_name(sources, to)
-    return settle(story, new, sources, f"{did[0][0].upper()}{', '.join(did)[1:]} for {where}")
+    return settle(story, new, sources, f"{summaries[0][0].upper()}{', '.join(summaries)[1:]} for {where}")
 
 
 WHERE: dict[tuple[str, ...], str] = {("story",): "the story", ("recording",): "a recording", ("group",): "a group"}
@@ -353,13 +353,13 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
         raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
     draft = story.with_items(changed)
     at = min(_begins(story, clip) or 0 for clip in items)
-    did = _did_on(draft, sources, items, setting, value)
-    new_story, report = settle(story, draft, sources, did, made=tuple(clip.id for clip in items), playhead=at)
+    summary = _did_on(draft, sources, items, setting, value)
+    new_story, report = settle(story, draft, sources, summary, made=tuple(clip.id for clip in items), playhead=at)
     if setting.name not in ("natural", "backwards", "heard"):
         return new_story, report
     seen = [clip for clip in changed.values() if isinstance(clip, (Piece, Cover))]
     return new_story, report.with_notes(
-        dict.fromkeys(told for clip in seen for told in told_of_sound(new_story, sources, clip))
+        dict.fromkeys(told_pace for clip in seen for told_pace in told_of_sound(new_story, sources, clip))
     )
 
 
@@ -382,7 +382,7 @@ def _that_can(story: Story, sources: Sources, ids: list[int], setting: Setting, 
     """Those of the clips that a setting can be set on; refused where none can."""
     if not ids:
         raise Refused("Choose something first.")
-    of_kind = [clip for clip in (story.item(i) for i in ids) if kind_of(clip) in setting.of]
+    of_kind = [clip for clip in (story.item(item_id) for item_id in ids) if kind_of(clip) in setting.of]
     if not of_kind:
         kinds = WHERE.get(setting.of) or " and ".join(f"{kind}s" for kind in setting.of)
         raise Refused(f"{setting.label} is set on {kinds}.")
@@ -440,9 +440,9 @@ def _change_wide(
     new = change(wide, was)
     if new == was:
         raise _Same("It is like that already.")
-    rows = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
-    did = _did(capitalised(scope_name(sources, scope)), setting, value)
-    return settle(story, replace(story, settings=rows), sources, did)
+    scoped_values = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
+    summary = _did(capitalised(scope_name(sources, scope)), setting, value)
+    return settle(story, replace(story, settings=scoped_values), sources, summary)
 
 
 def _groups(story: Story) -> set[str]:

@@ -60,8 +60,8 @@ class Rate:
 
     def sample_to_frame(self, sample: int) -> int:
         """The frame during which a sample sounds (exact inverse of `frame_to_sample` on first samples)."""
-        f = sample * self.num // (SAMPLE_RATE * self.den)
-        return f + 1 if self.frame_to_sample(f + 1) <= sample else f
+        nearest_frame = sample * self.num // (SAMPLE_RATE * self.den)
+        return nearest_frame + 1 if self.frame_to_sample(nearest_frame + 1) <= sample else nearest_frame
 
     def seconds_to_frame(self, seconds: Fraction) -> int:
         """Nearest frame start to a moment, halves up."""

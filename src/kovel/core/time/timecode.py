@@ -53,16 +53,20 @@ def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, frame
         return total
     skip = nominal // 15
     whole, ff = divmod(total, nominal)
-    m, ss = divmod(whole, 60)
-    if ss == 0 and ff < skip and m % 10:
+    this_minutes, ss = divmod(whole, 60)
+    if ss == 0 and ff < skip and this_minutes % 10:
         ff = skip
-    return (m * 60 + ss) * nominal + ff - skip * (m - m // 10)
+    return (this_minutes * 60 + ss) * nominal + ff - skip * (this_minutes - this_minutes // 10)
 
 
 def running(frame: int, frame_rate: Rate) -> str:
     """Running time as people say it: `0:14`, `1:02:09` (whole seconds passed, by the real rate)."""
-    s = int(frame / frame_rate.fps)
-    return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
+    seconds = int(frame / frame_rate.fps)
+    return (
+        f"{seconds // 3600}:{seconds // 60 % 60:02d}:{seconds % 60:02d}"
+        if seconds >= 3600
+        else f"{seconds // 60}:{seconds % 60:02d}"
+    )
 
 
 _SIGN = r"^\s*([+-]?)\s*"
@@ -166,5 +170,5 @@ def stamp(frame: int, frame_rate: Rate) -> str:
     """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond
     them."""
     sign, frame = ("-" if frame < 0 else ""), abs(frame)
-    s = int(frame / frame_rate.fps)
-    return f"{sign}{running(frame, frame_rate)}+{frame - int(-(-s * frame_rate.fps // 1)):02d}"
+    seconds = int(frame / frame_rate.fps)
+    return f"{sign}{running(frame, frame_rate)}+{frame - int(-(-seconds * frame_rate.fps // 1)):02d}"

@@ -102,16 +102,16 @@ def sounds(word: str) -> str:
     text = re.sub(r"(.)\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
     if len(text) > 3 and text.endswith("e"):
         text = text[:-1]
-    out, i = [], 0
-    while i < len(text):
+    sounds_of_text, text_index = [], 0
+    while text_index < len(text):
         for n in (4, 3, 2, 1):
-            if text[i : i + n] in _SOUNDS:
-                out.append(_SOUNDS[text[i : i + n]])
-                i += n
+            if text[text_index : text_index + n] in _SOUNDS:
+                sounds_of_text.append(_SOUNDS[text[text_index : text_index + n]])
+                text_index += n
                 break
         else:
-            i += 1
-    return " ".join(out)
+            text_index += 1
+    return " ".join(sounds_of_text)
 
 
 def spoken(text: str) -> list[str]:
@@ -171,27 +171,33 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
     starts, ends = (run * TICK for run in runs(talking))
     if not len(starts):
         return list(words)
-    s, e = starts.tolist(), ends.tolist()
+    pause_starts, pause_ends = starts.tolist(), ends.tolist()
     near *= TICK
     all_words: list[Word] = []
     for word in words:
         before = all_words[-1].end if all_words else 0
         start, end = max(word.start, before), max(word.end, word.start + 2 * TICK)
-        i = _stretch_of(start, end, s, e)
-        if start >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
-            if i + 1 < len(s) and s[i + 1] - end < 60 * TICK:
-                i += 1
+        stretch_index = _stretch_of(start, end, pause_starts, pause_ends)
+        if (
+            start >= pause_ends[stretch_index]
+        ):  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
+            if stretch_index + 1 < len(pause_starts) and pause_starts[stretch_index + 1] - end < 60 * TICK:
+                stretch_index += 1
             else:
-                start = max(e[i] - (end - start), before)
-                if start > e[i] - 2 * TICK and not whole:
+                start = max(pause_ends[stretch_index] - (end - start), before)
+                if start > pause_ends[stretch_index] - 2 * TICK and not whole:
                     continue  # nothing is said there
-        start = _start_in(start, s[i], near, is_first=not all_words or before <= s[i])
-        if end > e[i] and (end - e[i] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]):
-            end = _end_in(end, i, s, e)
+        start = _start_in(
+            start, pause_starts[stretch_index], near, is_first=not all_words or before <= pause_starts[stretch_index]
+        )
+        if end > pause_ends[stretch_index] and (
+            end - pause_ends[stretch_index] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]
+        ):
+            end = _end_in(end, stretch_index, pause_starts, pause_ends)
         start = max(start, before)
-        start, end = _without_pause(start, max(end, start + 2 * TICK), s, e)
+        start, end = _without_pause(start, max(end, start + 2 * TICK), pause_starts, pause_ends)
         all_words.append(replace(word, start=start, end=end))
-    return _to_the_end(all_words, e, near)
+    return _to_the_end(all_words, pause_ends, near)
 
 
 def _start_in(start: int, speech: int, near: int, is_first: bool) -> int:
@@ -203,10 +209,10 @@ def _start_in(start: int, speech: int, near: int, is_first: bool) -> int:
 def _stretch_of(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> int:
     """The stretch of speech that the middle of a word lies in, or else the nearest one, by its index."""
     middle = (start + end) // 2
-    i = bisect_right(s, middle) - 1
-    if i >= 0 and middle < e[i]:
-        return i
-    options = [j for j in (i, i + 1) if 0 <= j < len(s)]
+    stretch_index = bisect_right(s, middle) - 1
+    if stretch_index >= 0 and middle < e[stretch_index]:
+        return stretch_index
+    options = [near_index for near_index in (stretch_index, stretch_index + 1) if 0 <= near_index < len(s)]
     return min(options, key=lambda j: max(s[j] - end, start - e[j], 0))
 
 
@@ -220,7 +226,7 @@ def _end_in(end: int, i: int, s: Sequence[int], e: Sequence[int]) -> int:
 def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word]:
     """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise
     an aligner takes what fades away for silence."""
-    out = []
+    rest_of_words = []
     for word, after in zip(words, [*words[1:], None], strict=False):
         index = bisect_left(e, word.end)
         if index < len(e) and (after is None or after.start >= e[index]):
@@ -228,20 +234,20 @@ def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word
             reach = min(LONGEST_TAIL, near + max(0, letters * LETTER - (word.end - word.start)))
             if e[index] - word.end <= reach:
                 word = replace(word, end=e[index])
-        out.append(word)
-    return out
+        rest_of_words.append(word)
+    return rest_of_words
 
 
 def _without_pause(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
     """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a
     word."""
     parts: list[tuple[int, int]] = []
-    for i in range(bisect_right(e, start), bisect_left(s, end)):
-        x, y = max(start, s[i]), min(end, e[i])
-        if parts and x - parts[-1][1] < 25 * TICK:
+    for pause_index in range(bisect_right(e, start), bisect_left(s, end)):
+        pause_start, y = max(start, s[pause_index]), min(end, e[pause_index])
+        if parts and pause_start - parts[-1][1] < 25 * TICK:
             parts[-1] = (parts[-1][0], y)
         else:
-            parts.append((x, y))
+            parts.append((pause_start, y))
     return max(parts, key=lambda p: p[1] - p[0]) if len(parts) > 1 else (start, end)
 
 
@@ -273,8 +279,8 @@ class Clip:
         half = self.length / 2
         if len(self.parts) > 1:
             done = np.cumsum([end - start for start, end in self.parts[:-1]])
-            k = int(np.argmin(np.abs(done - half))) + 1
-            return Clip(self.parts[:k]), Clip(self.parts[k:])
+            half_index = int(np.argmin(np.abs(done - half))) + 1
+            return Clip(self.parts[:half_index]), Clip(self.parts[half_index:])
         start, end = self.parts[0]
         return Clip(((start, (start + end) // 2),)), Clip((((start + end) // 2, end),))
 
@@ -286,21 +292,21 @@ def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
     """
     most, pad = int(longest * 100), int(air * 100)
     kept: list[list[int]] = []
-    for s, e in zip(*(run.tolist() for run in runs(talking)), strict=True):
-        a, b = max(0, s - pad), min(len(talking), e + pad)
+    for speech_start, speech_end in zip(*(run.tolist() for run in runs(talking)), strict=True):
+        a, b = max(0, speech_start - pad), min(len(talking), speech_end + pad)
         if kept and a <= kept[-1][1]:
             kept[-1][1] = b
         else:
             kept.append([a, b])
     all_clips: list[Clip] = []
-    now: list[tuple[int, int]] = []
+    parts_now: list[tuple[int, int]] = []
     for a, b in kept:
         edges = np.linspace(a, b, -(-(b - a) // most) + 1).astype(int).tolist()
         for start, end in pairwise(edges):
-            if now and sum(q - p for p, q in now) + end - start > most:
-                all_clips.append(Clip(tuple(now)))
-                now = []
-            now.append((start, end))
-    if now:
-        all_clips.append(Clip(tuple(now)))
+            if parts_now and sum(part_end - part_start for part_start, part_end in parts_now) + end - start > most:
+                all_clips.append(Clip(tuple(parts_now)))
+                parts_now = []
+            parts_now.append((start, end))
+    if parts_now:
+        all_clips.append(Clip(tuple(parts_now)))
     return all_clips

@@ -60,10 +60,10 @@ def _words(cue: SaidCue, begin: int, until: int) -> list[Word]:
     starts = [begin, *(max(begin, min(until, at)) for at, _ in parts[1:])]
     words: list[Word] = []
     for start, end, (_, text) in zip(starts, [*starts[1:], until], parts, strict=True):
-        said = plain(text).split()
-        weight = [len(word) + 1 for word in said]
+        said_words = plain(text).split()
+        weight = [len(word) + 1 for word in said_words]
         done = 0
-        for word, letters in zip(said, weight, strict=True):
+        for word, letters in zip(said_words, weight, strict=True):
             first = start + (end - start) * done // sum(weight)
             done += letters
             words.append(Word(word, first, start + (end - start) * done // sum(weight), speaker))

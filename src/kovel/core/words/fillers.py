@@ -41,19 +41,19 @@ class Proposal:
 def proposals(found_pauses: Sequence[Pause], settings: Settings, of_words: Sequence[Proposal] = ()) -> list[Proposal]:
     """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
     setting of the pauses changes."""
-    rows = [
+    pause_proposals = [
         Proposal(
-            cut[0],
-            cut[1],
+            cut_there[0],
+            cut_there[1],
             "pause",
             f"{(pause.end - pause.start) / 48000:.1f} s without speech",
             pause.sure,
             pause.start,
         )
         for pause in found_pauses
-        if (cut := pause.cut(settings))
+        if (cut_there := pause.cut(settings))
     ]
-    return _apart([*rows, *of_words])
+    return _apart([*pause_proposals, *of_words])
 
 
 def word_proposals(
@@ -64,20 +64,20 @@ def word_proposals(
     return [*_fillers(words, of.fillers), *_repeats(words, of), *questions(words, levels, interviewer, of)]
 
 
-def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
+def _apart(sorted_proposals: Sequence[Proposal]) -> list[Proposal]:
     """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is
     left."""
     rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
     all_proposals: list[Proposal] = []  # by time, no two overlapping
-    for proposal in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
+    for proposal in sorted(sorted_proposals, key=lambda p: (rank[p.kind], p.start)):
         index = bisect_right(all_proposals, proposal.start, key=lambda o: o.end)
         place = bisect_left(all_proposals, proposal.end, key=lambda o: o.start)
-        left = kept(
+        proposals_left = kept(
             proposal.start, proposal.end, [(proposal.start, proposal.end) for proposal in all_proposals[index:place]]
         )
         fits = [
             (start, end)
-            for start, end in left
+            for start, end in proposals_left
             if end - start >= 4 * TICK and (proposal.kind == "pause" or (start, end) == (proposal.start, proposal.end))
         ]
         for start, end in fits:
@@ -97,30 +97,41 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
     lists = sorted(
         ([plain(word) for word in filler.split()] for filler in fillers if filler.strip()), key=len, reverse=True
     )
-    said = [plain(word.text) for word in words]
+    said_words = [plain(word.text) for word in words]
     all_proposals: list[Proposal] = []
-    i = 0
-    while i < len(words):
-        if words[i].text == VOICE:
-            all_proposals.append(Proposal(*_around(words, i, i + 1), "voice", "a voiced sound without a word", 0.5))
-            i += 1
+    word_index = 0
+    while word_index < len(words):
+        if words[word_index].text == VOICE:
+            all_proposals.append(
+                Proposal(*_around(words, word_index, word_index + 1), "voice", "a voiced sound without a word", 0.5)
+            )
+            word_index += 1
             continue
-        hit = next((f for f in lists if f and said[i : i + len(f)] == f), None)
+        hit = next(
+            (
+                filler_list
+                for filler_list in lists
+                if filler_list and said_words[word_index : word_index + len(filler_list)] == filler_list
+            ),
+            None,
+        )
         if hit is None:
-            i += 1
+            word_index += 1
             continue
         alone = (
-            len(hit) == 1 or words[i + len(hit) - 1].text[-1:] in ",.…" or (i > 0 and words[i - 1].text[-1:] in ",.…")
+            len(hit) == 1
+            or words[word_index + len(hit) - 1].text[-1:] in ",.…"
+            or (word_index > 0 and words[word_index - 1].text[-1:] in ",.…")
         )
         all_proposals.append(
             Proposal(
-                *_around(words, i, i + len(hit)),
+                *_around(words, word_index, word_index + len(hit)),
                 "filler",
                 f"“{' '.join(hit)}”",
                 0.9 if len(hit) == 1 else 0.7 if alone else 0.4,
             )
         )
-        i += len(hit)
+        word_index += len(hit)
     return all_proposals
 
 
@@ -129,21 +140,25 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
 
     `the first winter I was, the first winter, I was` : the first five words go.
     """
-    said = [plain(word.text) for word in words]
+    said_words = [plain(word.text) for word in words]
     skip = {plain(VOICE)} | {plain(filler) for filler in of.fillers}
     all_proposals: list[Proposal] = []
-    i = 0
-    while i < len(words):
-        found = _said_again(words, said, i, skip, of) if said[i] in said[i + 1 : i + 12] else None
-        if found is None:
-            i += 1
+    word_index = 0
+    while word_index < len(words):
+        found_repeat = (
+            _said_again(words, said_words, word_index, skip, of)
+            if said_words[word_index] in said_words[word_index + 1 : word_index + 12]
+            else None
+        )
+        if found_repeat is None:
+            word_index += 1
             continue
-        count, again = found
-        text = together(word.text for word in words[i:again]).rstrip(",.")
-        kind = "false start" if count >= 2 or again - i > count else "repeat"
-        start, end = words[i].start, max(words[again - 1].end, words[again].start - NUDGE)
+        count, again = found_repeat
+        text = together(word.text for word in words[word_index:again]).rstrip(",.")
+        kind = "false start" if count >= 2 or again - word_index > count else "repeat"
+        start, end = words[word_index].start, max(words[again - 1].end, words[again].start - NUDGE)
         all_proposals.append(Proposal(start, end, kind, f"“{text}” is said again", 0.85 if count >= 2 else 0.7))
-        i = again
+        word_index = again
     return all_proposals
 
 
@@ -177,17 +192,20 @@ def questions(
 ) -> list[Proposal]:
     """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks
     (`_farther`), or a question that is much softer than the talk around it."""
-    rows = sentences([word for word in words if word.text != VOICE])
+    spoken_sentences = sentences([word for word in words if word.text != VOICE])
     if any(word.speaker == interviewer for word in words):
-        own = [sentence for sentence in rows if sentence.speaker == interviewer]
-        return _joined(Proposal(said.start, said.end, "question", "the interviewer speaks", 0.95) for said in own)
-    if levels is None or not rows:
+        own_sentences = [sentence for sentence in spoken_sentences if sentence.speaker == interviewer]
+        return _joined(
+            Proposal(said_sentence.start, said_sentence.end, "question", "the interviewer speaks", 0.95)
+            for said_sentence in own_sentences
+        )
+    if levels is None or not spoken_sentences:
         return []
-    asks = [asked(sentence.text, of) for sentence in rows]
-    loud = [_level(levels, sentence.start, sentence.end) for sentence in rows]
-    usual = float(np.median(np.repeat(loud, [sentence.count for sentence in rows])))
+    asks = [asked(sentence.text, of) for sentence in spoken_sentences]
+    loud = [_level(levels, sentence.start, sentence.end) for sentence in spoken_sentences]
+    usual = float(np.median(np.repeat(loud, [sentence.count for sentence in spoken_sentences])))
     far = _farther(asks, loud)
-    rated = ((sentence, usual - loud[n], asks[n], n in far) for n, sentence in enumerate(rows))
+    rated = ((sentence, usual - loud[n], asks[n], n in far) for n, sentence in enumerate(spoken_sentences))
     return _joined(
         _question(*one)
         for one in rated
@@ -220,24 +238,32 @@ def _farther(asks: Sequence[bool], loud: Sequence[float]) -> set[int]:
     dBFS   -33 ∙∙          -25 ∙∙∙∙∙∙∙∙       two groups, FAR dB apart, each narrower than SPREAD
     asks       ??              ∙∙∙∙∙?∙∙
     """
-    x = np.asarray(loud)
-    if len(x) < 4:
+    loudness = np.asarray(loud)
+    if len(loudness) < 4:
         return set()
-    order = np.argsort(x)
-    within = [k * x[order[:k]].var() + (len(x) - k) * x[order[k:]].var() for k in range(1, len(x))]
-    k = 1 + int(np.argmin(within))
-    soft, rest = order[:k], order[k:]
-    if x[rest].mean() - x[soft].mean() < FAR or np.sqrt(min(within) / len(x)) > SPREAD or k > len(rest):
+    order = np.argsort(loudness)
+    within = [
+        part_count * loudness[order[:part_count]].var()
+        + (len(loudness) - part_count) * loudness[order[part_count:]].var()
+        for part_count in range(1, len(loudness))
+    ]
+    best_count = 1 + int(np.argmin(within))
+    soft, rest = order[:best_count], order[best_count:]
+    if (
+        loudness[rest].mean() - loudness[soft].mean() < FAR
+        or np.sqrt(min(within) / len(loudness)) > SPREAD
+        or best_count > len(rest)
+    ):
         return set()
-    of_soft, of_rest = (float(np.mean([asks[i] for i in group])) for group in (soft, rest))
-    return {int(i) for i in soft} if of_soft >= 1 / 3 and of_soft > of_rest + 0.2 else set()
+    of_soft, of_rest = (float(np.mean([asks[word_index] for word_index in group])) for group in (soft, rest))
+    return {int(word_index) for word_index in soft} if of_soft >= 1 / 3 and of_soft > of_rest + 0.2 else set()
 
 
 def _level(levels: Levels | None, start: int, end: int) -> float:
     if levels is None:
         return 0.0
-    x = levels.level[start // TICK : max(start // TICK + 1, end // TICK)]
-    return float(np.percentile(x, 75)) if len(x) else 0.0
+    clip_level = levels.level[start // TICK : max(start // TICK + 1, end // TICK)]
+    return float(np.percentile(clip_level, 75)) if len(clip_level) else 0.0
 
 
 def kept(start: int, end: int, out: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
@@ -245,18 +271,18 @@ def kept(start: int, end: int, out: Sequence[tuple[int, int]]) -> list[tuple[int
 
     [-----~~~-----~~----]  ->  [-----) [-----) [----)
     """
-    rows = []
+    kept_proposals = []
     at = start
     for begin, until in sorted(out):
         begin, until = max(begin, start), min(until, end)
         if until <= at or begin >= end:
             continue
         if begin > at:
-            rows.append((at, begin))
+            kept_proposals.append((at, begin))
         at = until
     if at < end:
-        rows.append((at, end))
-    return rows
+        kept_proposals.append((at, end))
+    return kept_proposals
 
 
 def voiced_between(levels: Levels, words: Sequence[Word], least: float = 0.16, mask: Mask | None = None) -> list[Word]:
@@ -267,12 +293,12 @@ def voiced_between(levels: Levels, words: Sequence[Word], least: float = 0.16, m
     found            [voice]
     """
     talking = speech(levels) if mask is None else mask
-    left = talking.copy()
+    talking_left = talking.copy()
     for word in words:
-        left[max(0, word.start // TICK - 2) : word.end // TICK + 3] = False
-    starts, ends = runs(left)
-    out = []
+        talking_left[max(0, word.start // TICK - 2) : word.end // TICK + 3] = False
+    starts, ends = runs(talking_left)
+    voiced_spans = []
     for a, b in zip(starts.tolist(), ends.tolist(), strict=True):
         if b - a >= least * 100:
-            out.append(Word(VOICE, a * TICK, b * TICK))
-    return out
+            voiced_spans.append(Word(VOICE, a * TICK, b * TICK))
+    return voiced_spans

@@ -23,7 +23,7 @@ def _words(text: str) -> tuple[str, ...]:
 
 
 def _phrases(text: str) -> tuple[str, ...]:
-    return tuple(" ".join(p.split()) for p in text.split(","))
+    return tuple(" ".join(phrase.split()) for phrase in text.split(","))
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,14 +146,14 @@ DUTCH = Language(
     ),
     "Eh, ja, ik, ik denk, ehm... zeg maar, hm. Dus, eh, wat ik, ik wilde zeggen, uh.",
 )
-LISTED = {x.code: x for x in (ENGLISH, FRENCH, SPANISH, GERMAN, ITALIAN, PORTUGUESE, DUTCH)}
+LISTED = {word_list.code: word_list for word_list in (ENGLISH, FRENCH, SPANISH, GERMAN, ITALIAN, PORTUGUESE, DUTCH)}
 # the languages that the recogniser of many languages can be told (ISO 639-1 and, where there is none, 639-3), by their
 # English names
 NAMES = {
     name: v
     for name, _, v in (
-        row.partition(" ")
-        for row in """
+        language_row.partition(" ")
+        for language_row in """
 af Afrikaans|am Amharic|ar Arabic|as Assamese|az Azerbaijani|ba Bashkir|be Belarusian|bg Bulgarian|bn Bengali
 bo Tibetan|br Breton|bs Bosnian|ca Catalan|cs Czech|cy Welsh|da Danish|de German|el Greek|en English|es Spanish
 et Estonian|eu Basque|fa Persian|fi Finnish|fo Faroese|fr French|gl Galician|gu Gujarati|ha Hausa|haw Hawaiian
@@ -172,7 +172,12 @@ tr Turkish|tt Tatar|uk Ukrainian|ur Urdu|uz Uzbek|vi Vietnamese|yi Yiddish|yo Yo
 HESITATIONS = frozenset(
     _words("um umm uh uhm er erm hm hmm ah euh heu hum mmh mmm eh ehm äh ähm öh ãh")
 )  # sounds, in any of these
-_OTHERS = frozenset(word for x in LISTED.values() if x is not ENGLISH for word in (*x.small, *x.asking))
+_OTHERS = frozenset(
+    word
+    for this_language in LISTED.values()
+    if this_language is not ENGLISH
+    for word in (*this_language.small, *this_language.asking)
+)
 ENGLISH_ALONE = frozenset(ENGLISH.small) - _OTHERS  # small words of English and of none of the others
 # and those of the others that are none of English talk
 OTHER = (
@@ -196,13 +201,13 @@ def asked(text: str, of: Language) -> bool:
 def guessed(texts: Iterable[str], least: int = 8) -> str:
     """The language that written talk is in, as far as its small words tell: a code of LISTED, or nothing where they
     do not."""
-    found: Counter[str] = Counter()
+    guessed_languages: Counter[str] = Counter()
     for text in texts:
         for word in text.split():
             bare = plain(word)
-            found.update(code for code, small in _SMALL.items() if bare in small)
-    (first, n), (_, second) = found.most_common(2) if len(found) > 1 else (("", 0), ("", 0))
+            guessed_languages.update(code for code, small in _SMALL.items() if bare in small)
+    (first, n), (_, second) = guessed_languages.most_common(2) if len(guessed_languages) > 1 else (("", 0), ("", 0))
     return first if n >= least and n > 1.3 * second else ""
 
 
-_SMALL = {code: frozenset(plain(word) for word in x.small) for code, x in LISTED.items()}
+_SMALL = {code: frozenset(plain(word) for word in this_language.small) for code, this_language in LISTED.items()}

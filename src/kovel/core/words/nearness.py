@@ -59,12 +59,12 @@ def foreign(text: str) -> bool:
     return other > ours or (other == ours and any(ord(ch) > 127 and ch.isalpha() for ch in text))
 
 
-def alike(asked: Floats, rows: Floats, english: bool) -> Floats:
+def alike(asked: Floats, sentence_vectors: Floats, english: bool) -> Floats:
     """How alike in meaning a question, (WIDTH,), and each sentence, (n, WIDTH), are; both models' cosines added.
     `english` False: the question is in another language, which the English model knows nothing of."""
-    many = rows[:, :MANY] @ asked[:MANY]
-    out: Floats = many + rows[:, MANY:] @ asked[MANY:] if english else many
-    return out
+    many = sentence_vectors[:, :MANY] @ asked[:MANY]
+    likeness_of_all: Floats = many + sentence_vectors[:, MANY:] @ asked[MANY:] if english else many
+    return likeness_of_all
 
 
 def with_context(likeness: Floats, same: npt.NDArray[np.bool_]) -> Floats:
@@ -78,11 +78,11 @@ def with_context(likeness: Floats, same: npt.NDArray[np.bool_]) -> Floats:
     near[1:] += np.where(same, likeness[:-1], 0)
     count[:-1] += same
     count[1:] += same
-    out: Floats = (likeness + AROUND * near / np.maximum(count, 1)).astype(np.float32)
-    return out
+    likeness_around: Floats = (likeness + AROUND * near / np.maximum(count, 1)).astype(np.float32)
+    return likeness_around
 
 
-def same_answer(rows: Sequence[Said]) -> npt.NDArray[np.bool_]:
+def same_answer(sentences_said: Sequence[Said]) -> npt.NDArray[np.bool_]:
     """For each sentence but the last: whether the next one is of the same answer (recording, speaker, no long
     pause)."""
     return np.array(
@@ -90,24 +90,24 @@ def same_answer(rows: Sequence[Said]) -> npt.NDArray[np.bool_]:
             spoken.recording == sentence.recording
             and spoken.speaker == sentence.speaker
             and sentence.start - spoken.end < TURN
-            for spoken, sentence in pairwise(rows)
+            for spoken, sentence in pairwise(sentences_said)
         ],
         bool,
     )
 
 
 def nearest(
-    asked: Floats, rows: Floats, same: npt.NDArray[np.bool_], question: str, most: int
+    asked: Floats, sentence_vectors: Floats, same: npt.NDArray[np.bool_], question: str, most: int
 ) -> list[tuple[int, float]]:
     """The sentences nearest in meaning to a question, best first: (index, likeness). Those that are about something
     else are left out, however few are left."""
-    if not len(rows):
+    if not len(sentence_vectors):
         return []
     english = not foreign(question) and bool(np.any(asked[MANY:]))
-    score = with_context(alike(asked, rows, english), same)
-    many = with_context(rows[:, :MANY] @ asked[:MANY], same)
+    score = with_context(alike(asked, sentence_vectors, english), same)
+    many = with_context(sentence_vectors[:, :MANY] @ asked[:MANY], same)
     near = many >= NEAR
     if english:
-        near |= with_context(rows[:, MANY:] @ asked[MANY:], same) >= ENGLISH_NEAR
+        near |= with_context(sentence_vectors[:, MANY:] @ asked[MANY:], same) >= ENGLISH_NEAR
     order = np.argsort(-np.where(near, score, -9), kind="stable")[:most]
-    return [(int(i), float(score[i])) for i in order if near[i]]
+    return [(int(sentence_index), float(score[sentence_index])) for sentence_index in order if near[sentence_index]]

@@ -87,29 +87,31 @@ def alone(text: str) -> bool:
 def bites(sentences: Sequence[Sentence]) -> list[Bite]:
     """Every run of whole sentences of one statement of one theme from one proven pause to another. `sentences` by
     recording and time."""
-    out = []
+    chosen_bites = []
     for index, sentence in enumerate(sentences):
         if sentence.before is None or sentence.verdict == "drop":
             continue
-        for j in range(index, min(len(sentences), index + MOST)):
-            t = sentences[j]
+        for end_index in range(index, min(len(sentences), index + MOST)):
+            t = sentences[end_index]
             if (t.said.recording, t.said.speaker, t.theme) != (
                 sentence.said.recording,
                 sentence.said.speaker,
                 sentence.theme,
             ) or t.verdict == "drop":
                 break
-            if j > index and t.said.start - sentences[j - 1].said.end > 3 * 48_000:
+            if end_index > index and t.said.start - sentences[end_index - 1].said.end > 3 * 48_000:
                 break
             if t.after is None or not SHORTEST <= t.after - sentence.before <= LONGEST:
                 continue
-            some = sentences[index : j + 1]
+            some = sentences[index : end_index + 1]
             worth = float(
                 np.mean([sentence.near + KEPT[sentence.verdict] + 0.15 * (sentence.fluent - 1) for sentence in some])
             )
             on_its_own = alone(sentence.said.text)
-            out.append(Bite(index, j + 1, sentence.before, t.after, worth - (0 if on_its_own else 0.12), on_its_own))
-    return out
+            chosen_bites.append(
+                Bite(index, end_index + 1, sentence.before, t.after, worth - (0 if on_its_own else 0.12), on_its_own)
+            )
+    return chosen_bites
 
 
 def proposal(
@@ -128,20 +130,20 @@ def proposal(
     tell.
     """
     worse = {(set(key) - {b}).pop() for key, b in (better or {}).items()}
-    cut = _Cut(
+    cut_there = _Cut(
         sentences, meaning, [bite for bite in bites(sentences) if not worse & set(range(bite.first, bite.last))], retold
     )
-    while (k := cut.next(target)) is not None:
-        cut.take(k)
-    cut.fit(target)
-    if not cut.bites or abs(cut.length - target) > 0.05 * target:
-        most = cut.length / 48_000
+    while (bite_index := cut_there.next(target)) is not None:
+        cut_there.take(bite_index)
+    cut_there.fit(target)
+    if not cut_there.bites or abs(cut_there.length - target) > 0.05 * target:
+        most = cut_there.length / 48_000
         raise TooLittle(
             f"Of these themes {most:.0f} s can be told in whole sentences without telling anything twice; "
             f"{target / 48_000:.0f} s were "
             "asked for. Choose more themes, or another length."
         )
-    return cut.told(_in_order(cut.bites, sentences, themes, order), themes)
+    return cut_there.told(_in_order(cut_there.bites, sentences, themes, order), themes)
 
 
 class _Cut:
@@ -179,7 +181,7 @@ class _Cut:
     @property
     def bites(self) -> list[Bite]:
         """The bites chosen so far, in the order they were chosen."""
-        return [self.found[k] for k in self.chosen]
+        return [self.found[bite_index] for bite_index in self.chosen]
 
     @property
     def length(self) -> int:
@@ -197,8 +199,8 @@ class _Cut:
         """Which of the bites say what bite `k` says: the same sentence, one told twice, or one of the same meaning."""
         bite = self.found[k]
         alike = self.like[:, bite.first : bite.last].max(1) > SAME
-        for i in range(bite.first, bite.last):
-            alike[[i, *self.twice.get(i, ())]] = True
+        for sentence_index in range(bite.first, bite.last):
+            alike[[sentence_index, *self.twice.get(sentence_index, ())]] = True
         return np.asarray((alike[self.at] & self.inside).any(1))
 
     def next(self, target: int) -> int | None:
@@ -206,14 +208,16 @@ class _Cut:
         if not len(self.found):
             return None
         total = max(1, self.length)
-        spoken, told = np.zeros(len(self.found)), np.zeros(len(self.found))
-        heard = np.zeros(len(self.found), bool)
-        for c in self.chosen:
-            spoken[self.who == self.who[c]] += self.length_of[c] / total
-            told[self.theme == self.theme[c]] += self.length_of[c] / total
-            heard |= self.who == self.who[c]
-        gain = self.worth - NEW * self.near - 0.1 * spoken - 0.15 * told
-        fits = (self.length_of <= target * (1 + WITHIN) - self.length) & (self.on_its_own | heard) & ~self.blocked
+        spoken, told_times = np.zeros(len(self.found)), np.zeros(len(self.found))
+        heard_already = np.zeros(len(self.found), bool)
+        for chosen_bite in self.chosen:
+            spoken[self.who == self.who[chosen_bite]] += self.length_of[chosen_bite] / total
+            told_times[self.theme == self.theme[chosen_bite]] += self.length_of[chosen_bite] / total
+            heard_already |= self.who == self.who[chosen_bite]
+        gain = self.worth - NEW * self.near - 0.1 * spoken - 0.15 * told_times
+        fits = (
+            (self.length_of <= target * (1 + WITHIN) - self.length) & (self.on_its_own | heard_already) & ~self.blocked
+        )
         return int(np.argmax(np.where(fits, gain, -np.inf))) if fits.any() else None
 
     def take(self, k: int) -> None:
@@ -241,28 +245,30 @@ class _Cut:
         cost; None where none does."""
         clash = np.array([self.repeats(bite) for bite in self.chosen])  # (chosen, bites)
         best, cost = None, np.inf
-        for place, out in enumerate([*self.chosen, None]):  # which one goes; None: none does
-            rest = self.chosen[:place] + self.chosen[place + 1 :]
-            base = self.length - (0 if out is None else int(self.length_of[out]))
-            lost = 0.0 if out is None else float(self.worth[out])
-            free = ~(clash if out is None else np.delete(clash, place, 0)).any(0)
-            new = np.abs(base + self.length_of - target)
-            price = np.where(free & (new < off), new / target + 0.2 * (lost - self.worth), np.inf)
+        for place, taken_out in enumerate([*self.chosen, None]):  # which one goes; None: none does
+            other_bites = self.chosen[:place] + self.chosen[place + 1 :]
+            base = self.length - (0 if taken_out is None else int(self.length_of[taken_out]))
+            lost = 0.0 if taken_out is None else float(self.worth[taken_out])
+            free = ~(clash if taken_out is None else np.delete(clash, place, 0)).any(0)
+            new_distance = np.abs(base + self.length_of - target)
+            price = np.where(free & (new_distance < off), new_distance / target + 0.2 * (lost - self.worth), np.inf)
             for bite in np.argsort(price, kind="stable")[:8].tolist():
-                if price[bite] < cost and self._stands([*rest, bite]):
-                    best, cost = [*rest, bite], float(price[bite])
+                if price[bite] < cost and self._stands([*other_bites, bite]):
+                    best, cost = [*other_bites, bite], float(price[bite])
             left_out = abs(base - target) / target + 0.2 * lost
-            if abs(base - target) < off and left_out < cost and self._stands(rest):
-                best, cost = rest, left_out
+            if abs(base - target) < off and left_out < cost and self._stands(other_bites):
+                best, cost = other_bites, left_out
         return best
 
     def _stands(self, some: Sequence[int]) -> bool:
         """Whether each speaker has a bite that stands on its own."""
-        return {int(self.who[k]) for k in some} == {int(self.who[k]) for k in some if self.on_its_own[k]}
+        return {int(self.who[bite_index]) for bite_index in some} == {
+            int(self.who[bite_index]) for bite_index in some if self.on_its_own[bite_index]
+        }
 
     def told(self, order: Sequence[Bite], themes: Sequence[int]) -> list[Chosen]:
         """The bites in order, each with why it was chosen."""
-        out, heard = [], set()
+        told_lines, heard_already = [], set()
         for bite in order:
             some = self.rows[bite.first : bite.last]
             parts = [f"{len(some)} sentence{'s' if len(some) > 1 else ''}, {bite.length / 48_000:.1f} s"]
@@ -273,13 +279,13 @@ class _Cut:
             )
             if any(sentence.verdict == "keep" for sentence in some):
                 parts.append("kept in the log")
-            if self._who(bite) not in heard:
+            if self._who(bite) not in heard_already:
                 parts.append("brings the speaker in: it stands on its own")
-            if any(i in self.twice for i in range(bite.first, bite.last)):
+            if any(sentence_index in self.twice for sentence_index in range(bite.first, bite.last)):
                 parts.append("told twice: the other telling is left out")
-            heard.add(self._who(bite))
-            out.append(Chosen(bite, self.rows[bite.first].theme, "; ".join(parts)))
-        return out
+            heard_already.add(self._who(bite))
+            told_lines.append(Chosen(bite, self.rows[bite.first].theme, "; ".join(parts)))
+        return told_lines
 
 
 def _in_order(chosen: Sequence[Bite], sentences: Sequence[Sentence], themes: Sequence[int], order: Order) -> list[Bite]:
@@ -289,17 +295,17 @@ def _in_order(chosen: Sequence[Bite], sentences: Sequence[Sentence], themes: Seq
     def place(bite: Bite) -> tuple[int, int]:
         return (rank.get(sentences[bite.first].theme, len(rank)) if order == "theme" else 0, bite.first)
 
-    left, out = sorted(chosen, key=place), []
-    heard: set[tuple[int, str]] = set()
-    while left:
+    bites_left, bites_in_order = sorted(chosen, key=place), []
+    heard_already: set[tuple[int, str]] = set()
+    while bites_left:
 
         def ready(bite: Bite) -> bool:
             spoken = sentences[bite.first].said
-            return bite.alone or (0 if spoken.speaker else spoken.recording, spoken.speaker) in heard
+            return bite.alone or (0 if spoken.speaker else spoken.recording, spoken.speaker) in heard_already
 
-        bite = next((bite for bite in left if ready(bite)), left[0])
-        left.remove(bite)
+        bite = next((bite for bite in bites_left if ready(bite)), bites_left[0])
+        bites_left.remove(bite)
         spoken = sentences[bite.first].said
-        heard.add((0 if spoken.speaker else spoken.recording, spoken.speaker))
-        out.append(bite)
-    return out
+        heard_already.add((0 if spoken.speaker else spoken.recording, spoken.speaker))
+        bites_in_order.append(bite)
+    return bites_in_order

@@ -55,7 +55,7 @@ class Telling:
         return max(0.0, 1 - 5 * self.stumbles / max(1, self.words) - self.pauses / seconds)
 
 
-def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list[Pair]:
+def told_twice(said: Sequence[Said], sentence_vectors: Floats, close: float = CLOSE) -> list[Pair]:
     """Pairs of sentences that tell the same, most alike first. `rows`: their meaning, (n, WIDTH).
 
     What is said before and after counts a little: a retelling comes among what belongs to it. Each goes with the one
@@ -68,45 +68,59 @@ def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list
     ]
     if len(worth) < 2:
         return []
-    halves = 2 if np.any(rows[:, MANY:]) else 1
-    x = rows[worth] / np.float32(np.sqrt(halves))  # so that the product is the mean of both models' cosines
-    about = _about(said, rows)[worth]
+    halves = 2 if np.any(sentence_vectors[:, MANY:]) else 1
+    worth_vectors = sentence_vectors[worth] / np.float32(
+        np.sqrt(halves)
+    )  # so that the product is the mean of both models' cosines
+    about = _about(said, sentence_vectors)[worth]
     blocks = [np.arange(a, min(len(worth), a + BLOCK)) for a in range(0, len(worth), BLOCK)]
-    k = min(AROUND, len(worth) - 1)
+    neighbours = min(AROUND, len(worth) - 1)
     near = np.zeros(len(worth), np.float32)
     for some in blocks:
-        s = x[some] @ x.T
-        s[np.arange(len(some)), some] = -1
-        near[some] = np.partition(s, -k, 1)[:, -k:].mean(1)
+        likeness = worth_vectors[some] @ worth_vectors.T
+        likeness[np.arange(len(some)), some] = -1
+        near[some] = np.partition(likeness, -neighbours, 1)[:, -neighbours:].mean(1)
     best = np.zeros(len(worth), int)
-    found: list[tuple[int, int, float, float]] = []
+    pairs_found: list[tuple[int, int, float, float]] = []
     for some in blocks:
-        s = x[some] @ x.T
-        score = 2 * s - near[some, None] - near[None] + BESIDE * (about[some] @ about.T - USUAL)
+        likeness = worth_vectors[some] @ worth_vectors.T
+        score = 2 * likeness - near[some, None] - near[None] + BESIDE * (about[some] @ about.T - USUAL)
         score[np.arange(len(some)), some] = -9
         best[some] = score.argmax(1)
-        at, other = np.nonzero((score >= close) & (s >= FLOOR) & (some[:, None] < np.arange(len(worth))[None]))
-        found += [(int(some[i]), int(j), float(s[i, j]), float(score[i, j])) for i, j in zip(at, other, strict=True)]
-    out = [
-        Pair(worth[i], worth[j], alike)
-        for i, j, alike, score in found
-        if (best[i] == j and best[j] == i) or score >= close + PLAINLY
+        at, other = np.nonzero((score >= close) & (likeness >= FLOOR) & (some[:, None] < np.arange(len(worth))[None]))
+        pairs_found += [
+            (
+                int(some[sentence_index]),
+                int(other_index),
+                float(likeness[sentence_index, other_index]),
+                float(score[sentence_index, other_index]),
+            )
+            for sentence_index, other_index in zip(at, other, strict=True)
+        ]
+    told_pairs = [
+        Pair(worth[sentence_index], worth[other_index], alike)
+        for sentence_index, other_index, alike, score in pairs_found
+        if (best[sentence_index] == other_index and best[other_index] == sentence_index) or score >= close + PLAINLY
     ]
-    return sorted(out, key=lambda p: -p.alike)
+    return sorted(told_pairs, key=lambda p: -p.alike)
 
 
-def _about(said: Sequence[Said], rows: Floats) -> Floats:
+def _about(said: Sequence[Said], sentence_vectors: Floats) -> Floats:
     """(n, WIDTH): what is said around each sentence by the same speaker, as one direction."""
-    out = np.zeros_like(rows)
+    about_vectors = np.zeros_like(sentence_vectors)
     for index, spoken in enumerate(said):
         around = [
-            j
-            for j in range(max(0, index - NEIGHBOURS), min(len(said), index + NEIGHBOURS + 1))
-            if j != index and said[j].recording == spoken.recording and said[j].speaker == spoken.speaker
+            near_index
+            for near_index in range(max(0, index - NEIGHBOURS), min(len(said), index + NEIGHBOURS + 1))
+            if near_index != index
+            and said[near_index].recording == spoken.recording
+            and said[near_index].speaker == spoken.speaker
         ]
         if around:
-            out[index] = rows[around].mean(0)
-    return np.asarray(out / np.maximum(1e-9, np.linalg.norm(out, axis=1, keepdims=True)), np.float32)
+            about_vectors[index] = sentence_vectors[around].mean(0)
+    return np.asarray(
+        about_vectors / np.maximum(1e-9, np.linalg.norm(about_vectors, axis=1, keepdims=True)), np.float32
+    )
 
 
 def telling(words: Sequence[Word], of: Language = ENGLISH, pause: int = 24_000) -> Telling:

@@ -127,7 +127,7 @@ def cues(
 ) -> list[Cue]:
     """The captions of words in the order they are heard. `names`: a new speaker is named; `edits` by the editor."""
     all_cues: list[Cue] = []
-    last = ""
+    last_speaker = ""
     for run in _runs(said, frame_rate):
         for some in _shared(run, chars):
             first, key = some[0], (some[0].recording, some[0].word.start)
@@ -136,9 +136,9 @@ def cues(
             was, now = (edits or {}).get(key, ("", ""))
             edited = bool(now) and was == text
             shown = now if edited else text
-            if names and speaker and speaker != last:
+            if names and speaker and speaker != last_speaker:
                 shown = f"{speaker.upper()}: {shown}"
-            last = speaker or last
+            last_speaker = speaker or last_speaker
             all_cues.append(
                 Cue(first.at, max(spoken.end for spoken in some), broken(shown, chars), speaker, key, edited)
             )
@@ -157,26 +157,26 @@ def without_name(text: str, speaker: str) -> str:
 
 def _runs(said: Sequence[Said], frame_rate: Rate) -> list[list[Said]]:
     """Sentences: up to a full stop, another speaker, or a silence. Short ones stand with what follows."""
-    out: list[list[Said]] = []
+    runs_of_words: list[list[Said]] = []
     new = True
     for spoken in said:
-        if out and not new:
-            before = out[-1][-1]
+        if runs_of_words and not new:
+            before = runs_of_words[-1][-1]
             new = spoken.word.speaker != before.word.speaker or (spoken.at - before.end) / frame_rate.fps >= SPEECH
         if new:
             near = (
-                out
-                and spoken.word.speaker == out[-1][-1].word.speaker
-                and (spoken.at - out[-1][-1].end) / frame_rate.fps < SPEECH / 2
+                runs_of_words
+                and spoken.word.speaker == runs_of_words[-1][-1].word.speaker
+                and (spoken.at - runs_of_words[-1][-1].end) / frame_rate.fps < SPEECH / 2
             )
-            if near and sum(len(spoken.word.text) + 1 for spoken in out[-1]) <= SHORT:
-                out[-1].append(spoken)
+            if near and sum(len(spoken.word.text) + 1 for spoken in runs_of_words[-1]) <= SHORT:
+                runs_of_words[-1].append(spoken)
             else:
-                out.append([spoken])
+                runs_of_words.append([spoken])
         else:
-            out[-1].append(spoken)
+            runs_of_words[-1].append(spoken)
         new = spoken.word.text.rstrip("\"'”’)").endswith((".", "?", "!", "…"))
-    return out
+    return runs_of_words
 
 
 def _shared(run: list[Said], chars: int) -> list[list[Said]]:
@@ -184,17 +184,17 @@ def _shared(run: list[Said], chars: int) -> list[list[Said]]:
     words = [spoken.word.text for spoken in run]
     count = len(words)
     best: list[tuple[float, int]] = [(0.0, 0)] + [(1e18, 0)] * count
-    for j in range(1, count + 1):
-        for i in range(j - 1, max(-1, j - 30), -1):
-            lines = broken(" ".join(words[i:j]), chars)
-            if len(lines) > LINES and j - i > 1:
+    for end_index in range(1, count + 1):
+        for first_index in range(end_index - 1, max(-1, end_index - 30), -1):
+            lines = broken(" ".join(words[first_index:end_index]), chars)
+            if len(lines) > LINES and end_index - first_index > 1:
                 break
             size = sum(map(len, lines))
-            inner = sum(_break(left.split()[-1], right.split()[0]) for left, right in pairwise(lines)) / 2
-            outer = 0 if j == count else _break(words[j - 1], words[j])
-            cost = best[i][0] + CUE + inner + outer + max(0, FEW - size)
-            if cost < best[j][0]:
-                best[j] = cost, i
+            inner = sum(_break(line_before.split()[-1], right.split()[0]) for line_before, right in pairwise(lines)) / 2
+            outer = 0 if end_index == count else _break(words[end_index - 1], words[end_index])
+            cost = best[first_index][0] + CUE + inner + outer + max(0, FEW - size)
+            if cost < best[end_index][0]:
+                best[end_index] = cost, first_index
     ends = [count]
     while ends[-1] > 0:
         ends.append(best[ends[-1]][1])
@@ -219,19 +219,19 @@ def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
     """A text in lines of at most `chars` letters: one if it fits, two at the best place, more where they are needed.
     Lines that were made by hand stay."""
     if "\n" in text:
-        return tuple(x for part in text.split("\n") for x in broken(part, chars) if x)
+        return tuple(broken_line for part in text.split("\n") for broken_line in broken(part, chars) if broken_line)
     words = text.split()
     whole = " ".join(words)
     if len(whole) <= chars:
         return (whole,) if whole else ()
     ways = []
-    for k in range(1, len(words)):
-        a, b = " ".join(words[:k]), " ".join(words[k:])
+    for break_index in range(1, len(words)):
+        a, b = " ".join(words[:break_index]), " ".join(words[break_index:])
         if len(a) <= chars and len(b) <= chars:
-            ways.append((_break(words[k - 1], words[k]) + abs(len(a) - len(b)) * 0.6, k))
+            ways.append((_break(words[break_index - 1], words[break_index]) + abs(len(a) - len(b)) * 0.6, break_index))
     if ways:
-        k = min(ways)[1]
-        return " ".join(words[:k]), " ".join(words[k:])
+        break_index = min(ways)[1]
+        return " ".join(words[:break_index]), " ".join(words[break_index:])
     lines: list[str] = []
     for word in words:
         if lines and len(lines[-1]) + 1 + len(word) <= chars:
@@ -244,11 +244,13 @@ def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
 def _timed(all_cues: list[Cue], frame_rate: Rate) -> list[Cue]:
     """Each stands a little longer than it is said, as far as the next one lets it; none lies over another."""
     all_cues = sorted(all_cues, key=lambda c: (c.at, c.end))
-    out = []
+    timed_cues = []
     for index, cue in enumerate(all_cues):
         after = all_cues[index + 1].at if index + 1 < len(all_cues) else None
         end = cue.end + round(LINGER * frame_rate.fps)
         if after is not None and after - end < BLINK * frame_rate.fps:
             end = after
-        out.append(replace(cue, end=max(cue.at + 1, end)))
-    return [cue for index, cue in enumerate(out) if index + 1 == len(out) or cue.at < out[index + 1].at]
+        timed_cues.append(replace(cue, end=max(cue.at + 1, end)))
+    return [
+        cue for index, cue in enumerate(timed_cues) if index + 1 == len(timed_cues) or cue.at < timed_cues[index + 1].at
+    ]

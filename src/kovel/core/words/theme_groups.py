@@ -46,14 +46,14 @@ class Statement:
     last: int
 
 
-def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
+def statements(said: Sequence[Said], sentence_vectors: Floats) -> list[Statement]:
     """Sentences, in order of recording and time, as statements; `rows` their meaning, (n, WIDTH)."""
     same = same_answer(said)
     all_statements: list[Statement] = []
     first = 0
-    for i in range(1, len(said) + 1):
-        if i == len(said) or not same[i - 1]:
-            for start, end in _parts(said, rows, first, i):
+    for end_index in range(1, len(said) + 1):
+        if end_index == len(said) or not same[end_index - 1]:
+            for start, end in _parts(said, sentence_vectors, first, end_index):
                 text = " ".join(spoken.text for spoken in said[start:end])
                 all_statements.append(
                     Statement(
@@ -66,33 +66,36 @@ def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
                         end,
                     )
                 )
-            first = i
+            first = end_index
     return all_statements
 
 
-def _parts(said: Sequence[Said], rows: Floats, start: int, end: int) -> list[tuple[int, int]]:
+def _parts(said: Sequence[Said], sentence_vectors: Floats, start: int, end: int) -> list[tuple[int, int]]:
     """Where an answer is cut into statements: at the deepest change of subject, until none is too long."""
     if said[end - 1].end - said[start].start <= LONGEST or end - start < 2 * FEWEST:
         return [(start, end)]
-    best = min(range(start + FEWEST, end - FEWEST + 1), key=lambda k: float(_mean(rows[start:k]) @ _mean(rows[k:end])))
-    return [*_parts(said, rows, start, best), *_parts(said, rows, best, end)]
+    best = min(
+        range(start + FEWEST, end - FEWEST + 1),
+        key=lambda k: float(_mean(sentence_vectors[start:k]) @ _mean(sentence_vectors[k:end])),
+    )
+    return [*_parts(said, sentence_vectors, start, best), *_parts(said, sentence_vectors, best, end)]
 
 
-def _mean(rows: Floats) -> Floats:
-    m: Floats = rows.mean(0)
-    out: Floats = m / max(float(np.linalg.norm(m)), 1e-9)
-    return out
+def _mean(sentence_vectors: Floats) -> Floats:
+    mean_row: Floats = sentence_vectors.mean(0)
+    mean_vector: Floats = mean_row / max(float(np.linalg.norm(mean_row)), 1e-9)
+    return mean_vector
 
 
 def meant(found: Sequence[Statement], rows: Floats) -> Floats:
     """The meaning of statements, (n, WIDTH), each of length 1, less what all of them have in common."""
     if not found:
         return np.zeros((0, rows.shape[1] if rows.ndim == 2 else 0), np.float32)
-    m = np.array([rows[statement.first : statement.last].mean(0) for statement in found], np.float32)
-    if len(m) > 2:
-        m = m - m.mean(0)
-    out: Floats = m / np.maximum(np.linalg.norm(m, axis=1, keepdims=True), 1e-9)
-    return out
+    mean_rows = np.array([rows[statement.first : statement.last].mean(0) for statement in found], np.float32)
+    if len(mean_rows) > 2:
+        mean_rows = mean_rows - mean_rows.mean(0)
+    meant_vectors: Floats = mean_rows / np.maximum(np.linalg.norm(mean_rows, axis=1, keepdims=True), 1e-9)
+    return meant_vectors
 
 
 def grouped(meaning: Floats) -> list[int]:
@@ -104,10 +107,11 @@ def grouped(meaning: Floats) -> list[int]:
         return [0] * count
     labels = fcluster(ward(meaning[:MOST]), APART, "distance").tolist()
     middles = {
-        label: _mean(meaning[:MOST][[index for index, x in enumerate(labels) if x == label]]) for label in set(labels)
+        label: _mean(meaning[:MOST][[index for index, own_label in enumerate(labels) if own_label == label]])
+        for label in set(labels)
     }
-    labels += [max(middles, key=lambda g: float(middles[g] @ row)) for row in meaning[MOST:]]
-    order = {g: index for index, (g, _) in enumerate(Counter(labels).most_common())}
+    labels += [max(middles, key=lambda g: float(middles[g] @ meaning_row)) for meaning_row in meaning[MOST:]]
+    order = {label: index for index, (label, _) in enumerate(Counter(labels).most_common())}
     return [order[label] for label in labels]
 
 
@@ -119,8 +123,8 @@ def nearest_theme(row: Floats, middles: Mapping[int, Floats]) -> int | None:
 
 def words_of(text: str) -> list[str]:
     """The words of a text that can name a theme."""
-    found = re.findall(r"[^\W\d_][\w'\u2019-]+", text.casefold())
-    return [w for w in found if w not in SMALL]
+    found_words = re.findall(r"[^\W\d_][\w'\u2019-]+", text.casefold())
+    return [w for w in found_words if w not in SMALL]
 
 
 def names(
@@ -134,31 +138,32 @@ def names(
     Monroe, Colaresi and Quinn 2008) those that mean most alike to it. `meaning`: of the texts, (n, WIDTH); `words`:
     that of single words, as far as it is known."""
     every: Counter[str] = Counter()
-    inside: dict[int, Counter[str]] = {g: Counter() for g in sorted(set(groups))}
-    spread: dict[int, Counter[str]] = {g: Counter() for g in inside}
+    inside: dict[int, Counter[str]] = {group_number: Counter() for group_number in sorted(set(groups))}
+    spread: dict[int, Counter[str]] = {group_number: Counter() for group_number in inside}
     for text, group in zip(texts, groups, strict=True):
-        found = words_of(text)
-        every.update(found)
-        inside[group].update(found)
-        spread[group].update(set(found))
-    out: dict[int, str] = {}
-    for group, own in inside.items():
+        words_found = words_of(text)
+        every.update(words_found)
+        inside[group].update(words_found)
+        spread[group].update(set(words_found))
+    names_by_theme: dict[int, str] = {}
+    for group, own_statements in inside.items():
         telling = {
-            word: _odds(own[word], own.total(), every[word], every.total()) * (1 + log(spread[group][word]))
-            for word in own
+            word: _odds(own_statements[word], own_statements.total(), every[word], every.total())
+            * (1 + log(spread[group][word]))
+            for word in own_statements
         }
         best = sorted(telling, key=lambda w: (-telling[w], w))[:TELLING]
         if meaning is not None and words:
             middle = _mean(meaning[[index for index, other in enumerate(groups) if other == group]])
-            near = {word: float(words[word] @ middle) if word in words else 0.0 for word in best}
-            best.sort(key=lambda w: -(near[w] + WEIGHT * telling[w]))
-        out[group] = ", ".join(best[:count]) or "without words"
-    return out
+            near_words = {word: float(words[word] @ middle) if word in words else 0.0 for word in best}
+            best.sort(key=lambda w: -(near_words[w] + WEIGHT * telling[w]))
+        names_by_theme[group] = ", ".join(best[:count]) or "without words"
+    return names_by_theme
 
 
 def _odds(here: int, size: int, every: int, total: int) -> float:
     """How far a word is more frequent in a group of `size` words than elsewhere, in its standard deviations."""
     a, a0 = float(every), float(total)
     inside, outside = here + a, every - here + a
-    x = log(inside / (size + a0 - inside + 1)) - log(outside / (total - size + a0 - outside + 1))
-    return x / sqrt(1 / inside + 1 / outside)
+    log_odds = log(inside / (size + a0 - inside + 1)) - log(outside / (total - size + a0 - outside + 1))
+    return log_odds / sqrt(1 / inside + 1 / outside)

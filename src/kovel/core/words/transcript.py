@@ -67,13 +67,13 @@ def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
     if not any(word.speaker for word in named):
         return list(words)
     middles = [(word.start + word.end) // 2 for word in named]
-    out = []
+    words_with_speakers = []
     for word in words:
         at = (word.start + word.end) // 2
         index = bisect_left(middles, at)
-        near = min(range(max(0, index - 1), min(len(named), index + 1)), key=lambda k: abs(middles[k] - at))
-        out.append(replace(word, speaker=named[near].speaker))
-    return out
+        near_index = min(range(max(0, index - 1), min(len(named), index + 1)), key=lambda k: abs(middles[k] - at))
+        words_with_speakers.append(replace(word, speaker=named[near_index].speaker))
+    return words_with_speakers
 
 
 def corrected(word: Word, text: str) -> list[Word]:
@@ -82,10 +82,14 @@ def corrected(word: Word, text: str) -> list[Word]:
     [we haul    ]  ->  [we][haul   ]
     """
     parts = text.split()
-    size = [len(part) + 1 for part in parts]
-    edges = [word.start + (word.end - word.start) * sum(size[:i]) // max(1, sum(size)) for i in range(len(parts) + 1)]
+    size = [len(text_part) + 1 for text_part in parts]
+    edges = [
+        word.start + (word.end - word.start) * sum(size[:part_index]) // max(1, sum(size))
+        for part_index in range(len(parts) + 1)
+    ]
     return [
-        replace(word, text=part, start=edges[index], end=edges[index + 1], sure=1.0) for index, part in enumerate(parts)
+        replace(word, text=text_part, start=edges[index], end=edges[index + 1], sure=1.0)
+        for index, text_part in enumerate(parts)
     ]
 
 
@@ -100,19 +104,19 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
 
     A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
     """
-    asked = [plain(f) for f in find.split()]
+    asked_words = [plain(asked_word) for asked_word in find.split()]
     all_words: list[Word] = []
     i = n = 0
     while i < len(words):
-        run = words[i : i + len(asked)]
-        if asked and [plain(word.text) for word in run] == asked:
+        run = words[i : i + len(asked_words)]
+        if asked_words and [plain(word.text) for word in run] == asked_words:
             whole = Word("", run[0].start, run[-1].end, run[0].speaker)
             tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
             text = put
             if text and run[0].text[:1].isupper() and find[:1].islower():  # it stood at the beginning of a sentence
                 text = text[:1].upper() + text[1:]
             all_words += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
-            i += len(asked)
+            i += len(asked_words)
             n += 1
         else:
             all_words.append(words[i])
@@ -131,30 +135,30 @@ def words_in(words: Sequence[Word], frame_rate: Rate, start: int, length: int) -
     index = bisect_left(words, begin, key=lambda w: w.start)
     while index > 0 and words[index - 1].end > begin:
         index -= 1
-    out = []
+    words_there = []
     for word in words[index:]:
         if word.start >= end:
             break
         if begin <= (word.start + word.end) // 2 < end:
-            out.append((max(word.frames(frame_rate)[0], start), word))
-    return out
+            words_there.append((max(word.frames(frame_rate)[0], start), word))
+    return words_there
 
 
 def lines(
-    words: Sequence[tuple[int, Word]], *, start: int, length: int, frames_per_row: float, rows: int, chars: int
+    words: Sequence[tuple[int, Word]], *, start: int, length: int, frames_per_row: float, line_count: int, chars: int
 ) -> list[Line]:
     """Set words in rows at their time; a full row pushes words down while rows are left, then they crowd the last.
 
     row 0 |We haul the ferry across by|      a row is `frames_per_row` frames tall and holds about `chars` characters
     row 1 |hand, two of us            |
     """
-    table: list[list[tuple[int, Word]]] = [[] for _ in range(max(rows, 1))]
+    table: list[list[tuple[int, Word]]] = [[] for _ in range(max(line_count, 1))]
     used = [0] * len(table)
-    row = 0
-    for f, word in words:
-        row = max(row, min(int((f - start) / frames_per_row), len(table) - 1))
-        if used[row] + len(word.text) > chars and row + 1 < len(table):
-            row += 1
-        table[row].append((f, word))
-        used[row] += len(word.text) + 1
-    return [Line(index, tuple(r)) for index, r in enumerate(table) if r]
+    row_number = 0
+    for word_frame, word in words:
+        row_number = max(row_number, min(int((word_frame - start) / frames_per_row), len(table) - 1))
+        if used[row_number] + len(word.text) > chars and row_number + 1 < len(table):
+            row_number += 1
+        table[row_number].append((word_frame, word))
+        used[row_number] += len(word.text) + 1
+    return [Line(index, tuple(table_row)) for index, table_row in enumerate(table) if table_row]

@@ -19,29 +19,39 @@ def anchors(said: Sequence[str], heard: Sequence[Word], nearly: bool = True) -> 
 
     Spoken words are compared, so `twenty three` is heard in `23`.
     """
-    left = [(s, index) for index, word in enumerate(said) for s in spoken(word)]
+    spoken_left = [(spoken_word, index) for index, word in enumerate(said) for spoken_word in spoken(word)]
     right: list[tuple[str, int, int]] = []
     for word in heard:
         parts = spoken(word.text)
-        for index, part in enumerate(parts):
+        for index, word_part in enumerate(parts):
             right.append(
                 (
-                    part,
+                    word_part,
                     word.start + (word.end - word.start) * index // len(parts),
                     word.start + (word.end - word.start) * (index + 1) // len(parts),
                 )
             )
-    ours, theirs = [s for s, _ in left], [s for s, _, _ in right]
+    ours, theirs = [spoken_word for spoken_word, _ in spoken_left], [spoken_word for spoken_word, _, _ in right]
     spans: dict[int, list[tuple[int, int]]] = {}
     i = j = 0
     for block in SequenceMatcher(None, ours, theirs, autojunk=False).get_matching_blocks():
-        pairs = [(i + p, j + q) for p, q in alike(ours[i : block.a], theirs[j : block.b])] if nearly else []
+        pairs = (
+            [
+                (i + our_index, j + their_index)
+                for our_index, their_index in alike(ours[i : block.a], theirs[j : block.b])
+            ]
+            if nearly
+            else []
+        )
         i, j = block.a + block.size, block.b + block.size
-        for p, q in [*pairs, *((block.a + k, block.b + k) for k in range(block.size))]:
-            spans.setdefault(left[p][1], []).append(right[q][1:])
-    for index, found in spans.items():
-        if len(found) == len(spoken(said[index])):
-            yield index, found[0][0], found[-1][1]
+        for our_index, their_index in [
+            *pairs,
+            *((block.a + word_index, block.b + word_index) for word_index in range(block.size)),
+        ]:
+            spans.setdefault(spoken_left[our_index][1], []).append(right[their_index][1:])
+    for index, found_span in spans.items():
+        if len(found_span) == len(spoken(said[index])):
+            yield index, found_span[0][0], found_span[-1][1]
 
 
 def alike(a: Sequence[str], b: Sequence[str], least: float = 0.5) -> list[tuple[int, int]]:
@@ -51,21 +61,25 @@ def alike(a: Sequence[str], b: Sequence[str], least: float = 0.5) -> list[tuple[
     """
     if not a or not b or len(a) * len(b) > 40_000:
         return []
-    same = [[SequenceMatcher(None, x, y).ratio() - least + 0.01 for y in b] for x in a]
+    same = [[SequenceMatcher(None, first_word, y).ratio() - least + 0.01 for y in b] for first_word in a]
     best = np.zeros((len(a) + 1, len(b) + 1))
-    for i in range(len(a)):
-        for j in range(len(b)):
-            best[i + 1, j + 1] = max(best[i, j] + same[i][j], best[i, j + 1], best[i + 1, j])
-    out, i, j = [], len(a), len(b)
-    while i and j:
-        if best[i, j] == best[i - 1, j]:
-            i -= 1
-        elif best[i, j] == best[i, j - 1]:
-            j -= 1
+    for first_index in range(len(a)):
+        for second_index in range(len(b)):
+            best[first_index + 1, second_index + 1] = max(
+                best[first_index, second_index] + same[first_index][second_index],
+                best[first_index, second_index + 1],
+                best[first_index + 1, second_index],
+            )
+    matched_words, first_index, second_index = [], len(a), len(b)
+    while first_index and second_index:
+        if best[first_index, second_index] == best[first_index - 1, second_index]:
+            first_index -= 1
+        elif best[first_index, second_index] == best[first_index, second_index - 1]:
+            second_index -= 1
         else:
-            i, j = i - 1, j - 1
-            out.append((i, j))
-    return out[::-1]
+            first_index, second_index = first_index - 1, second_index - 1
+            matched_words.append((first_index, second_index))
+    return matched_words[::-1]
 
 
 def windows(
@@ -80,14 +94,18 @@ def windows(
         recording     [anchor][was twenty three]███████[and then][anchor]
     """
     first, last = at or 0, len(talking) if until is None else until
-    heard = np.cumsum(talking[first:last])
+    heard_ticks = np.cumsum(talking[first:last])
     need = 45 * len(words) + 30  # ticks: about as slowly as anybody speaks
-    if not len(heard) or heard[-1] <= 2 * need:
+    if not len(heard_ticks) or heard_ticks[-1] <= 2 * need:
         return [(words, first, last)]
     closes = next(
         (index + 1 for index, word in enumerate(words) if word.rstrip("\"')").endswith((".", "?", "!"))), len(words)
     )
     before = 0 if at is None else len(words) if until is None else closes
-    left = first + int(np.searchsorted(heard, 45 * before + 30))
-    right = first + int(np.searchsorted(heard, heard[-1] - 45 * (len(words) - before) - 30))
-    return [r for r in ((words[:before], first, left), (words[before:], right, last)) if r[0]]
+    left_tick = first + int(np.searchsorted(heard_ticks, 45 * before + 30))
+    right = first + int(np.searchsorted(heard_ticks, heard_ticks[-1] - 45 * (len(words) - before) - 30))
+    return [
+        window_row
+        for window_row in ((words[:before], first, left_tick), (words[before:], right, last))
+        if window_row[0]
+    ]

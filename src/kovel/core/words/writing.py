@@ -44,10 +44,12 @@ def _asks_in_greek(text: str) -> bool:
 def together(words: Iterable[str]) -> str:
     """Written words as one text: with spaces between, but for scripts that have none (Chinese, Japanese, Thai, Lao,
     Khmer, Burmese)."""
-    out = ""
+    joined_text = ""
     for word in words:
-        out += word if not out or not word or (_unspaced(out[-1]) and _unspaced(word[0])) else f" {word}"
-    return out
+        joined_text += (
+            word if not joined_text or not word or (_unspaced(joined_text[-1]) and _unspaced(word[0])) else f" {word}"
+        )
+    return joined_text
 
 
 def named(line: str) -> tuple[str, str]:

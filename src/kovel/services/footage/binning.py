@@ -32,7 +32,11 @@ FIELD = re.compile(r"\{(\w+)(?::(\d))?\}")
 
 def natural(text: str) -> tuple[object, ...]:
     """A key that sorts clip 2 before clip 10."""
-    return tuple((0, int(x), "") if x.isdecimal() else (1, 0, x.casefold()) for x in re.split(r"(\d+)", text) if x)
+    return tuple(
+        (0, int(text_part), "") if text_part.isdecimal() else (1, 0, text_part.casefold())
+        for text_part in re.split(r"(\d+)", text)
+        if text_part
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,26 +53,26 @@ class Shown:
     @property
     def query(self) -> str:
         """The same as a query string."""
-        rows = {
+        asked_values = {
             "bin": self.bin,
             "q": self.q,
             "order": self.order,
             "frames": "1" if self.frames else "",
             "count": str(self.count),
         }
-        return urlencode(rows)
+        return urlencode(asked_values)
 
 
 def shown(query: str) -> Shown:
     """As `Shown.query` wrote it; what is none is as at first."""
-    row = dict(parse_qsl(query))
-    order = row.get("order", "own")
-    count = row.get("count", "")
+    asked_values = dict(parse_qsl(query))
+    order = asked_values.get("order", "own")
+    count = asked_values.get("count", "")
     return Shown(
-        row.get("bin", "")[:80],
-        row.get("q", "")[:120],
+        asked_values.get("bin", "")[:80],
+        asked_values.get("q", "")[:120],
         order if order in ORDERS else "own",
-        bool(row.get("frames")),
+        bool(asked_values.get("frames")),
         min(5000, max(FIRST, int(count))) if count.isdecimal() and len(count) < 6 else FIRST,
     )
 
@@ -85,42 +89,52 @@ class Heap:
 
 def heaps(data_folder: DataFolder, project: int, all_recordings: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
     """What can be chosen, by kind of choice; what all recordings have in common tells none apart and is left out."""
-    out: list[tuple[str, list[Heap]]] = []
+    heaps_by_name: list[tuple[str, list[Heap]]] = []
     for by in BY:
-        found = Counter(str(getattr(recording, by)) for recording in all_recordings if getattr(recording, by))
-        if len(found) > 1 or (len(found) == 1 and found.total() < len(all_recordings)):
-            out.append((by, [Heap(f"{by}:{x}", x, found[x]) for x in sorted(found, key=natural)]))
-    own = bin_rows.of_project(data_folder.db, project)
-    if own:
+        found_counts = Counter(str(getattr(recording, by)) for recording in all_recordings if getattr(recording, by))
+        if len(found_counts) > 1 or (len(found_counts) == 1 and found_counts.total() < len(all_recordings)):
+            heaps_by_name.append(
+                (
+                    by,
+                    [
+                        Heap(f"{by}:{heap_name}", heap_name, found_counts[heap_name])
+                        for heap_name in sorted(found_counts, key=natural)
+                    ],
+                )
+            )
+    own_bins = bin_rows.of_project(data_folder.db, project)
+    if own_bins:
         loose = [
-            recording for recording in all_recordings if not any(recording.id in folder.recordings for folder in own)
+            recording
+            for recording in all_recordings
+            if not any(recording.id in folder.recordings for folder in own_bins)
         ]
-        out.append(
+        heaps_by_name.append(
             (
                 "bins",
                 [
-                    *(Heap(str(folder.id), folder.name, len(folder.recordings), folder.id) for folder in own),
+                    *(Heap(str(folder.id), folder.name, len(folder.recordings), folder.id) for folder in own_bins),
                     *([Heap("none", "in no bin", len(loose))] if loose else []),
                 ],
             )
         )
     if aside := sum(recording.aside for recording in all_recordings):
-        out.append(("", [Heap("aside", "set aside", aside)]))
-    return out
+        heaps_by_name.append(("", [Heap("aside", "set aside", aside)]))
+    return heaps_by_name
 
 
 def chosen(data_folder: DataFolder, project: int, all_recordings: Sequence[Recording], s: Shown) -> list[Recording]:
     """The recordings that are shown, in their order."""
-    own = bin_rows.of_project(data_folder.db, project) if s.bin else []
+    own_bins = bin_rows.of_project(data_folder.db, project) if s.bin else []
     words = s.q.casefold().split()
     clock = recordings.clock_of(data_folder.db, project)
-    found = [
+    recordings_found = [
         recording
         for recording in all_recordings
-        if _in(recording, s.bin, own) and all(word in _text(recording) for word in words)
+        if _in(recording, s.bin, own_bins) and all(word in _text(recording) for word in words)
     ]
-    key = ORDERS[s.order][1]
-    return sorted(found, key=lambda r: key(r, clock)) if s.order != "own" else found
+    order_key = ORDERS[s.order][1]
+    return sorted(recordings_found, key=lambda r: order_key(r, clock)) if s.order != "own" else recordings_found
 
 
 def _text(recording: Recording) -> str:
@@ -146,13 +160,13 @@ def names(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: st
     {file}. `Invalid` for a field that is none, and for names that would be alike."""
     if not pattern.strip():
         raise Invalid("Type a pattern, for example {day}-{camera}-{n:3}.")
-    rows = [recordings.get(data_folder.db, i) for i in ids]
-    if not rows:
+    recordings_to_name = [recordings.get(data_folder.db, recording_id) for recording_id in ids]
+    if not recordings_to_name:
         raise Invalid("Choose the recordings that are to be renamed.")
-    fields = {m[1] for m in FIELD.finditer(pattern)}
+    fields = {field_match[1] for field_match in FIELD.finditer(pattern)}
     known = {"name", "n", "day", "camera", "roll", "kind", "timecode", "file"}
-    rest = FIELD.sub("", pattern)
-    if fields - known or "{" in rest or "}" in rest:
+    rest_of_pattern = FIELD.sub("", pattern)
+    if fields - known or "{" in rest_of_pattern or "}" in rest_of_pattern:
         what = ", ".join(sorted(fields - known)) or "a brace that stands alone"
         raise Invalid(
             f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{name}}}' for name in sorted(known))}; "
@@ -163,8 +177,8 @@ def names(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: st
         for recording in recordings.of_project(data_folder.db, project)
         if recording.id not in set(ids)
     }
-    out: list[tuple[Recording, str]] = []
-    for index, recording in enumerate(rows, 1):
+    names_to_be: list[tuple[Recording, str]] = []
+    for index, recording in enumerate(recordings_to_name, 1):
         value = {
             "name": recording.name,
             "day": recording.day,
@@ -179,16 +193,16 @@ def names(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: st
         if name.casefold() in taken:
             raise Invalid(f"Two recordings would be called {name}. Put {{n}} or {{name}} into the pattern.")
         taken.add(name.casefold())
-        out.append((recording, name))
-    return out
+        names_to_be.append((recording, name))
+    return names_to_be
 
 
 def rename(data_folder: DataFolder, project: int, ids: Sequence[int], pattern: str) -> str:
     """Give recordings names by a pattern, in one undoable step; what was done."""
-    rows = names(data_folder, project, ids, pattern)
-    did = f"{len(rows)} recording{'s' if len(rows) != 1 else ''} renamed"
-    recordings.update_all(data_folder.db, [(recording.id, {"name": name}) for recording, name in rows], did)
-    return did
+    new_names = names(data_folder, project, ids, pattern)
+    summary = f"{len(new_names)} recording{'s' if len(new_names) != 1 else ''} renamed"
+    recordings.update_all(data_folder.db, [(recording.id, {"name": name}) for recording, name in new_names], summary)
+    return summary
 
 
 def _said(field: str, value: str | int) -> str:
@@ -205,9 +219,9 @@ def set_all(data_folder: DataFolder, ids: Sequence[int], fields: dict[str, str |
     clean = recordings.cleaned(fields)
     if not clean:
         raise Invalid("Choose what is to be set: kind, day, roll, camera, language or aside.")
-    did = (
+    summary = (
         f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: "
         f"{', '.join(_said(name, value) for name, value in clean.items())}"
     )
-    recordings.update_all(data_folder.db, [(i, clean) for i in ids], did)
-    return did
+    recordings.update_all(data_folder.db, [(recording_id, clean) for recording_id in ids], summary)
+    return summary

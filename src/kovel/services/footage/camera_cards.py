@@ -70,16 +70,16 @@ def listing(data_folder: DataFolder, project: int) -> list[Card]:
 
 def card_at(data_folder: DataFolder, project: int, folder: Path) -> Card:
     """A folder as a card."""
-    rows = recordings.of_project(data_folder.db, project)
+    all_recordings = recordings.of_project(data_folder.db, project)
     sizes: dict[int, list[Any]] = {}
-    for recording in rows:
+    for recording in all_recordings:
         sizes.setdefault(recording.size, []).append(recording)
-    out = []
+    listed_clips = []
     for path in files_in(folder):
         twins = sizes.get(path.stat().st_size, [])
         same = next((twin.name for twin in twins if twin.checksum and twin.checksum == _sum(path)), "") if twins else ""
-        out.append(OnCard(str(path.relative_to(folder)), path.stat().st_size, same))
-    return Card(folder.name, folder, tuple(out), (folder / FAULT).exists())
+        listed_clips.append(OnCard(str(path.relative_to(folder)), path.stat().st_size, same))
+    return Card(folder.name, folder, tuple(listed_clips), (folder / FAULT).exists())
 
 
 def _sum(path: Path) -> str:
@@ -95,9 +95,9 @@ def _summed(path: Path, size: int, changed: int) -> str:
 
 def find(data_folder: DataFolder, project: int, name: str) -> Card:
     """A plugged-in card by its name, or a folder as one."""
-    found = next((card for card in listing(data_folder, project) if card.name == name), None)
-    if found:
-        return found
+    card_found = next((card for card in listing(data_folder, project) if card.name == name), None)
+    if card_found:
+        return card_found
     folder = Path(name).expanduser()
     if folder.is_dir():
         return card_at(data_folder, project, folder.resolve())
@@ -111,27 +111,29 @@ def start_copy(
     this_project = projects.get(data_folder.db, project)
     here = {file.path: file for file in card.files}
     wanted = [file.path for file in card.new] if files is None else files
-    if unknown := [f for f in wanted if f not in here]:
+    if unknown := [wanted_file for wanted_file in wanted if wanted_file not in here]:
         raise Missing(f"{unknown[0]} is not on that card.")
     if not wanted:
         raise Invalid("Everything on that card is here already." if card.files else "There is nothing on that card.")
-    out = to or data_folder.uploads(project) / "cards" / safe(card.name)
-    need = sum(here[f].size for f in wanted)
+    copy_folder = to or data_folder.uploads(project) / "cards" / safe(card.name)
+    need = sum(here[wanted_file].size for wanted_file in wanted)
     if need > shutil.disk_usage(data_folder.root if to is None else to.parent).free:
         raise Invalid(f"That takes {need / 1e9:.1f} GB; there is less room than that where it is copied to.")
     for job in jobs.of_project(data_folder.db, this_project.id, "copy"):
-        if job.is_open and job.params["out"] == str(out):
+        if job.is_open and job.params["out"] == str(copy_folder):
             raise Invalid("That card is being copied already.")
-    return jobs.add(data_folder.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
+    return jobs.add(
+        data_folder.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(copy_folder)}
+    )
 
 
 def take_copied(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Bring in what was copied; in words what was not."""
-    paths = [Path(r["path"]) for r in result["copied"]]
+    paths = [Path(copied_file["path"]) for copied_file in result["copied"]]
     there = {recording.path for recording in recordings.of_project(data_folder.db, job.project)}
-    made, bad = bring_in_all(data_folder, job.project, [path for path in paths if str(path) not in there])
-    sums = {r["path"]: r["sha256"] for r in result["copied"]}
-    for recording in made:
+    new_recordings, bad = bring_in_all(data_folder, job.project, [path for path in paths if str(path) not in there])
+    sums = {copied_file["path"]: copied_file["sha256"] for copied_file in result["copied"]}
+    for recording in new_recordings:
         recordings.set_checksum(data_folder.db, recording.id, sums[recording.path])
     return " ".join(bad[:5])
 

@@ -62,11 +62,11 @@ def of_recordings(data_folder: DataFolder) -> dict[int, Taken]:
 
 def of_project(data_folder: DataFolder, project: int) -> int:
     """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
-    made = sum(
+    bytes_made = sum(
         taken_lately(data_folder.derived(recording.id)).all
         for recording in recordings.of_project(data_folder.db, project)
     )
-    return made + taken_lately(data_folder.uploads(project)).all + taken_lately(data_folder.renders(project)).all
+    return bytes_made + taken_lately(data_folder.uploads(project)).all + taken_lately(data_folder.renders(project)).all
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,16 +81,16 @@ class Out:
 
 
 def taken_out(data_folder: DataFolder, project: int) -> list[Out]:
-    rows = recordings.taken_out(data_folder.db, project)
+    this_recordings_out = recordings.taken_out(data_folder.db, project)
     kept = {recording.path for recording in recordings.of_project(data_folder.db, project)}
-    out = []
-    for recording in rows:
+    recordings_out = []
+    for recording in this_recordings_out:
         upload = (
             recording.path
             if Path(recording.path).parent == data_folder.uploads(project) and recording.path not in kept
             else ""
         )
-        out.append(
+        recordings_out.append(
             Out(
                 recording.id,
                 recording.name,
@@ -98,19 +98,19 @@ def taken_out(data_folder: DataFolder, project: int) -> list[Out]:
                 upload,
             )
         )
-    return out
+    return recordings_out
 
 
 def empty(data_folder: DataFolder, project: int) -> int:
     """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never
     touched."""
-    rows = taken_out(data_folder, project)
-    recordings.forget(data_folder.db, [o.id for o in rows])
-    for o in rows:
-        shutil.rmtree(data_folder.derived(o.id), ignore_errors=True)
-        if o.upload:
-            Path(o.upload).unlink(missing_ok=True)
-    return sum(o.frees for o in rows)
+    recordings_out = taken_out(data_folder, project)
+    recordings.forget(data_folder.db, [recording_out.id for recording_out in recordings_out])
+    for recording_out in recordings_out:
+        shutil.rmtree(data_folder.derived(recording_out.id), ignore_errors=True)
+        if recording_out.upload:
+            Path(recording_out.upload).unlink(missing_ok=True)
+    return sum(recording_out.frees for recording_out in recordings_out)
 
 
 def budget(data_folder: DataFolder) -> float | None:
@@ -148,10 +148,13 @@ def throw_pictures_away(data_folder: DataFolder, recording: int) -> int:
             return 0
         keep(
             folder / "begun.json",
-            {**{k: facts[k] for k in ("rate", "picture", "sound", "frames")}, "channels": facts.get("channels", 1)},
+            {
+                **{fact_name: facts[fact_name] for fact_name in ("rate", "picture", "sound", "frames")},
+                "channels": facts.get("channels", 1),
+            },
         )
         if facts["sound"]:
-            keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})
+            keep(folder / "sound.json", {fact_name: facts[fact_name] for fact_name in ("samples", "channels")})
         keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
         whole.unlink()
     for name in PICTURES:
@@ -176,13 +179,17 @@ def make_room(data_folder: DataFolder) -> int:
     total = sum(t.all for t in have.values())
     looked = looked_at(data_folder)
     busy = {job.recording for job in jobs.unfinished(data_folder.db)}
-    now = time.time()
-    for i in sorted(have, key=lambda i: looked.get(i, 0.0)):
+    time_now = time.time()
+    for recording_id in sorted(have, key=lambda i: looked.get(i, 0.0)):
         if total <= most:
             break
-        if i in busy or now - looked.get(i, 0.0) < JUST_NOW or not have[i].pictures:
+        if (
+            recording_id in busy
+            or time_now - looked.get(recording_id, 0.0) < JUST_NOW
+            or not have[recording_id].pictures
+        ):
             continue
-        gone = throw_pictures_away(data_folder, i)
+        gone = throw_pictures_away(data_folder, recording_id)
         total -= gone
         freed += gone
     return freed

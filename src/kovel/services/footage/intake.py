@@ -58,7 +58,7 @@ BROUGHT_IN = "folders of recordings"  # the setting that holds where files were 
 
 
 def _remembered(data_folder: DataFolder) -> list[Path]:
-    return [Path(p) for p in json.loads(kept_settings.get(data_folder.db, BROUGHT_IN, "[]"))]
+    return [Path(known_path) for known_path in json.loads(kept_settings.get(data_folder.db, BROUGHT_IN, "[]"))]
 
 
 def remember(data_folder: DataFolder, path: Path) -> None:
@@ -95,7 +95,7 @@ def files_in(path: Path) -> list[Path]:
     out of the folder are passed over."""
     if path.is_file():
         return [path]
-    found = []
+    files_found = []
     for top, below, names in os.walk(path):
         below[:] = sorted(d for d in below if not d.startswith("."))
         for name in sorted(names):
@@ -104,8 +104,8 @@ def files_in(path: Path) -> list[Path]:
                 continue
             if this_path.is_symlink() and path.resolve() not in this_path.resolve().parents:
                 continue
-            found.append(this_path)
-    return found
+            files_found.append(this_path)
+    return files_found
 
 
 NO_RECORDINGS = (
@@ -244,18 +244,18 @@ def _add(
 def in_project(facts: dict[str, Any], frame_rate: Rate) -> dict[str, Any]:
     """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced
     pictures by the field where the project runs at the rate of the fields."""
-    own = Rate(*facts["rate"])
+    own_rate = Rate(*facts["rate"])
     if facts.get("began") and not facts["start_timecode"]:
-        clock = frame_rate if not facts["picture"] else own
+        clock = frame_rate if not facts["picture"] else own_rate
         at = clock.seconds_to_frame(Fraction(*facts["began"]))
         facts = {**facts, "start_timecode": format_timecode(at, clock, False)}
     if not facts["picture"]:
         return {
             **facts,
             "rate": [frame_rate.num, frame_rate.den],
-            "frames": max(1, length_in(facts["frames"], own, frame_rate)),
+            "frames": max(1, length_in(facts["frames"], own_rate, frame_rate)),
         }
-    if facts["interlaced"] and own.fps * 2 == frame_rate.fps:
+    if facts["interlaced"] and own_rate.fps * 2 == frame_rate.fps:
         return {
             **facts,
             "rate": [frame_rate.num, frame_rate.den],
@@ -268,7 +268,7 @@ def in_project(facts: dict[str, Any], frame_rate: Rate) -> dict[str, Any]:
 def apart_from(name: str, path: Path, taken: Container[str]) -> str:
     """A name that no other recording of the project has: cameras name alike on every card. The folder tells them
     apart, or a number."""
-    for key in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
+    for key in (name, f"{name} ({path.parent.name})", *(f"{name} {copy_number}" for copy_number in range(2, 10_000))):
         if key[:120].casefold() not in taken:
             return key[:120]
     return name
@@ -294,7 +294,7 @@ def prepare(data_folder: DataFolder, recording: Recording, own: int | None = Non
     }
     folder = data_folder.derived(recording.id)
     folder.mkdir(parents=True, exist_ok=True)
-    heard = list(recording.heard)
+    heard_channels = list(recording.heard)
     before = media_facts(data_folder, recording.id)
     if before is not None:
         own = before.get("own", 0)
@@ -304,7 +304,14 @@ def prepare(data_folder: DataFolder, recording: Recording, own: int | None = Non
         shown = {"own": own, **shown_in(own)} if own else {}
         keep(folder / "begun.json", {**known, "channels": 1 if recording.channels == 1 else 2, **shown})
     recordings.set_ready(data_folder.db, recording.id)
-    params = {"path": recording.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
+    params = {
+        "path": recording.path,
+        "out": str(folder),
+        **known,
+        "heard": heard_channels,
+        "own": own,
+        "mended": mended,
+    }
     return jobs.add(data_folder.db, recording.project, "prepare", params, recording.id)
 
 
@@ -324,7 +331,7 @@ def choose_microphones(data_folder: DataFolder, recording: int, heard: list[int]
     if (
         not 1 <= len(heard) <= 2
         or len(set(heard)) < len(heard)
-        or not all(0 <= k < len(this_recording.microphones) for k in heard)
+        or not all(0 <= stream_index < len(this_recording.microphones) for stream_index in heard)
     ):
         raise Invalid(
             f"Choose one or two of the {len(this_recording.microphones)} microphones of {this_recording.name}."
@@ -350,13 +357,13 @@ def put_under_free_name(part: Path, folder: Path, stem: str, suffix: str) -> Pat
     """Give a file that is whole a name in a folder that nothing has, however many ask for one like it at once; where
     it is now."""
     while True:
-        to = free_name(folder, stem, suffix)
+        free_place = free_name(folder, stem, suffix)
         try:
-            os.close(os.open(to, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))  # it is taken from here on
+            os.close(os.open(free_place, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))  # it is taken from here on
         except FileExistsError:
             continue
-        os.replace(part, to)
-        return to
+        os.replace(part, free_place)
+        return free_place
 
 
 def free_name(folder: Path, stem: str, suffix: str = ".mp4", taken: Container[str] = ()) -> Path:

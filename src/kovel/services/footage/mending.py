@@ -36,19 +36,19 @@ def mend(data_folder: DataFolder, recording: int) -> str:
     if not shortcomings(folder):
         return ""
     with _one_at_a_time:
-        found = take_apart(folder)
-        if not found:  # somebody else has seen to it meanwhile
+        lacking_parts = take_apart(folder)
+        if not lacking_parts:  # somebody else has seen to it meanwhile
             return ""
         this_recording = recordings.get(data_folder.db, recording)
-        return _said(this_recording, prepare(data_folder, this_recording, mended=found))
+        return _said(this_recording, prepare(data_folder, this_recording, mended=lacking_parts))
 
 
 def whole_sound_of(data_folder: DataFolder, recording: int, then: str) -> dict[str, Any]:
     """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`:
     what is to be done once it is there, as "Render"."""
     this_recording = recordings.get(data_folder.db, recording)
-    if told := mend(data_folder, recording):
-        raise Invalid(f"{told} {then} when it is there.")
+    if told_mended := mend(data_folder, recording):
+        raise Invalid(f"{told_mended} {then} when it is there.")
     facts = media_facts(data_folder, recording)
     if facts is None or not facts["sounded"]:
         raise Invalid(f"The sound of {this_recording.name} is still being made. {then} when it is there.")
@@ -72,10 +72,10 @@ def _said(recording: Recording, job: Job) -> str:
 def mend_all(data_folder: DataFolder) -> list[str]:
     """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes
     and headers alone. What was mended, a sentence each."""
-    told = []
+    told_lines = []
     for recording in _prepared(data_folder):
         try:
-            told.append(mend(data_folder, recording))
+            told_lines.append(mend(data_folder, recording))
         except (
             Told,
             ValueError,
@@ -84,8 +84,8 @@ def mend_all(data_folder: DataFolder) -> list[str]:
             ArithmeticError,
             OSError,
         ) as error:  # one that is damaged keeps no other from it
-            told.append(f"Recording {recording} could not be looked through ({error}).")
-    return [x for x in told if x]
+            told_lines.append(f"Recording {recording} could not be looked through ({error}).")
+    return [told_line for told_line in told_lines if told_line]
 
 
 def _prepared(data_folder: DataFolder) -> Iterator[int]:
@@ -103,8 +103,8 @@ def _prepared(data_folder: DataFolder) -> Iterator[int]:
 def _mend_what_is_short(data_folder: DataFolder) -> None:
     """What an earlier version, or a disk, has left short is found and made again before anybody works with it."""
     try:
-        for told in mend_all(data_folder):
-            print(f"kovel: {told}", file=sys.stderr)
+        for told_line in mend_all(data_folder):
+            print(f"kovel: {told_line}", file=sys.stderr)
     except Exception as error:  # it is tried again by whoever opens the recording
         print(f"kovel: recordings could not be looked through ({in_words(error) or error})", file=sys.stderr)
 

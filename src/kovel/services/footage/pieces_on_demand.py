@@ -44,11 +44,11 @@ class Now:
 
     def want(self, params: dict[str, Any], number: int) -> bool:
         """Ask, or go on asking, for a piece; False if it cannot be made."""
-        key = (int(params["recording"]), number)
+        piece_key = (int(params["recording"]), number)
         with self._wake:
-            if self._failed.get(key, 0.0) > time.monotonic() - 5:
+            if self._failed.get(piece_key, 0.0) > time.monotonic() - 5:
                 return False
-            self._wanted[key] = (time.monotonic(), params)
+            self._wanted[piece_key] = (time.monotonic(), params)
         self.warm()
         return True
 
@@ -75,15 +75,17 @@ class Now:
         if not self._wanted:
             return None
         newest = list(self._wanted)[-1]
-        near = min(k for k in self._wanted if k[0] == newest[0])  # of those of one recording, the first
-        key = near if newest[1] - near[1] <= 3 else newest
-        return key, self._wanted[key][1]
+        near = min(
+            wanted_piece for wanted_piece in self._wanted if wanted_piece[0] == newest[0]
+        )  # of those of one recording, the first
+        piece_key = near if newest[1] - near[1] <= 3 else newest
+        return piece_key, self._wanted[piece_key][1]
 
     def _run(self) -> None:
-        made, idle = 0, time.monotonic()
+        pieces_made, idle = 0, time.monotonic()
         while not self._stopped:
             if self._child is None or self._child.poll() is not None:
-                self._child, made = self._begin(), 0
+                self._child, pieces_made = self._begin(), 0
             with self._wake:
                 job = self._next()
                 if job is None:
@@ -94,13 +96,13 @@ class Now:
                     self._wake.wait(0.5)
                     continue
             idle = time.monotonic()
-            key, params = job
-            if not self._make(params, key[1]):
+            piece_key, params = job
+            if not self._make(params, piece_key[1]):
                 with self._wake:
-                    self._failed[key] = time.monotonic()
-                    self._wanted.pop(key, None)
-            made += 1
-            if made >= MANY:
+                    self._failed[piece_key] = time.monotonic()
+                    self._wanted.pop(piece_key, None)
+            pieces_made += 1
+            if pieces_made >= MANY:
                 self._end()
         self._end()
 
@@ -116,7 +118,13 @@ class Now:
         timer.start()
         try:
             child.stdin.write(
-                json.dumps({**{k: params[k] for k in ("path", "out", "rate", "frames")}, "piece": number}) + "\n"
+                json.dumps(
+                    {
+                        **{param_name: params[param_name] for param_name in ("path", "out", "rate", "frames")},
+                        "piece": number,
+                    }
+                )
+                + "\n"
             )
             child.stdin.flush()
             answer = child.stdout.readline()

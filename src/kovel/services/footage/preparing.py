@@ -40,14 +40,14 @@ def steps(job: Job, job_steps: Sequence[JobStep], workers: int) -> list[JobStep]
     if any(job_step.name in ("finish", "all") for job_step in busy):
         return []  # what it makes whole is nobody else's to make
     base = {key: params[key] for key in ("path", "out", "rate")}
-    own = params.get("own", 0)  # jobs of older versions say nothing of it
-    whole = {**base, **{key: params[key] for key in ("picture", "sound", "frames")}, "own": own}
+    own_group = params.get("own", 0)  # jobs of older versions say nothing of it
+    whole = {**base, **{key: params[key] for key in ("picture", "sound", "frames")}, "own": own_group}
     if (folder / "media.json").exists():  # it is made already; a server may have ended before that was noted
         return [] if busy else [JobStep("finish", "finish", whole, WHOLE)]
     frames = params["frames"]
     if not params["picture"] or frames is None or frames / Rate(*params["rate"]).fps <= SHORT:
-        heard = {**whole, "heard": params.get("heard", [])}
-        at_once = JobStep("all", "derive", heard, WHOLE, brings_sound=params["sound"], makes_all=True)
+        heard_params = {**whole, "heard": params.get("heard", [])}
+        at_once = JobStep("all", "derive", heard_params, WHOLE, brings_sound=params["sound"], makes_all=True)
         return [] if busy else [at_once]
     return _by_pieces(params, folder, busy, base, whole, workers)
 
@@ -66,8 +66,8 @@ def _by_pieces(
     if whole["own"] and not (folder / "own.json").exists():
         lacking.append(JobStep("own", "make_index", {**base, "group": whole["own"]}, FIRST))
     if params["sound"] and not whole_sound(folder):
-        heard = {**base, "picture": True, "frames": params["frames"], "heard": params.get("heard", [])}
-        lacking.append(JobStep("sound", "make_heard_sound", heard, FIRST, brings_sound=True))
+        piece_params = {**base, "picture": True, "frames": params["frames"], "heard": params.get("heard", [])}
+        lacking.append(JobStep("sound", "make_heard_sound", piece_params, FIRST, brings_sound=True))
     joined = (folder / "picture.json").exists()
     gaps = [] if joined else missing(folder, frames, is_own)
     if not gaps and not lacking and not busy:
@@ -85,14 +85,14 @@ def _stretches(
 ) -> list[JobStep]:
     """The gaps that nobody works on, cut into stretches for so many workers."""
     free = _free(gaps, [job_step.pieces for job_step in busy if job_step.pieces], total)
-    left = sum((total if end is None else end) - start for start, end in free)
-    size = max(LEAST, min(STRETCH, -(-left // (2 * workers))))
-    out: list[tuple[int, int | None]] = []
+    frames_left = sum((total if end is None else end) - start for start, end in free)
+    size = max(LEAST, min(STRETCH, -(-frames_left // (2 * workers))))
+    stretches_left: list[tuple[int, int | None]] = []
     for start, until in free:
         while (total if until is None else until) - start > size + LEAST // 2:
-            out.append((start, start + size))
+            stretches_left.append((start, start + size))
             start += size
-        out.append((start, until))
+        stretches_left.append((start, until))
     threads = 1 if workers > 1 else 0
     return [
         JobStep(
@@ -102,7 +102,7 @@ def _stretches(
             PICTURE,
             (start, end),
         )
-        for start, end in out
+        for start, end in stretches_left
     ]
 
 
@@ -128,19 +128,21 @@ def _free(
 
 def progress(job: Job, told: dict[str, float]) -> float:
     """How far a recording is, 0 to 1: what is there, and what the steps that are out have told."""
-    p, folder = job.params, Path(job.params["out"])
+    params, folder = job.params, Path(job.params["out"])
     if "all" in told or (folder / "media.json").exists():
         return told.get("all", 0.99)
-    shares = {"sound": 0.03 if p["sound"] else 0.0, "finish": 0.03}
-    x = 0.0
-    if p["sound"]:
-        x += shares["sound"] * (1.0 if whole_sound(folder) else told.get("sound", 0.0))
+    shares = {"sound": 0.03 if params["sound"] else 0.0, "finish": 0.03}
+    progress_share = 0.0
+    if params["sound"]:
+        progress_share += shares["sound"] * (1.0 if whole_sound(folder) else told.get("sound", 0.0))
     if (folder / "picture.json").exists():
-        return min(0.99, 1 - shares["sound"] - shares["finish"] + x + shares["finish"] * told.get("finish", 0.0))
-    found = frames_found(folder)
-    total = pieces_of(found if found is not None else p["frames"] or 1)
-    x += (1 - sum(shares.values())) * min(1.0, len(there(folder, bool(p.get("own")))) / max(1, total))
-    return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
+        return min(
+            0.99, 1 - shares["sound"] - shares["finish"] + progress_share + shares["finish"] * told.get("finish", 0.0)
+        )
+    found_frames = frames_found(folder)
+    total = pieces_of(found_frames if found_frames is not None else params["frames"] or 1)
+    progress_share += (1 - sum(shares.values())) * min(1.0, len(there(folder, bool(params.get("own")))) / max(1, total))
+    return min(0.99, progress_share + shares["finish"] * told.get("finish", 0.0))
 
 
 def take_step(data_folder: DataFolder, job: Job, step: JobStep, result: Result) -> Outcome:

@@ -49,7 +49,7 @@ def piece_of_whole(folder: Path, number: int) -> bytes | None:
         file.seek(int(edges[start]))
         raw = file.read(int(edges[end] - edges[start]))
     at = edges[start : end + 1] - edges[start]
-    packets = tuple(raw[x:y] for x, y in zip(at[:-1].tolist(), at[1:].tolist(), strict=True))
+    packets = tuple(raw[packet_start:y] for packet_start, y in zip(at[:-1].tolist(), at[1:].tolist(), strict=True))
     return Piece(facts["width"], facts["height"], base64.b64decode(facts["avcc"]), packets).to_bytes()
 
 

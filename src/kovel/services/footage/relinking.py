@@ -37,7 +37,7 @@ class Found:
     @classmethod
     def of(cls, kept: dict[str, Any]) -> "Found":
         """What a job keeps of it."""
-        pairs = {k: tuple((str(a), str(b)) for a, b in kept[k]) for k in ("again", "better")}
+        pairs = {field_name: tuple((str(a), str(b)) for a, b in kept[field_name]) for field_name in ("again", "better")}
         return cls(pairs["again"], tuple(kept["missing"]), pairs["better"], tuple(kept["left"]))
 
     @property
@@ -51,9 +51,9 @@ class Found:
     @property
     def told(self) -> str:
         """All of it in sentences; of many the first."""
-        rows = [*(f"{name} is at {Path(at).name} now." for name, at in (*self.again, *self.better)), *self.left]
-        more = f" And {len(rows) - TOLD} more." if len(rows) > TOLD else ""
-        return " ".join([f"{self.said[0].upper()}{self.said[1:]}.", *rows[:TOLD]]) + more
+        told_lines = [*(f"{name} is at {Path(at).name} now." for name, at in (*self.again, *self.better)), *self.left]
+        more = f" And {len(told_lines) - TOLD} more." if len(told_lines) > TOLD else ""
+        return " ".join([f"{self.said[0].upper()}{self.said[1:]}.", *told_lines[:TOLD]]) + more
 
 
 def offline(data_folder: DataFolder, project: int) -> list[Recording]:
@@ -133,7 +133,7 @@ def search(data_folder: DataFolder, project: int, folder: Path, better: bool = F
 def take_found(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Found:
     """Give recordings the files that a search has found."""
     project, sums = job.project, result["sums"]
-    paths = {Path(p): _size(Path(p)) for p in sums}
+    paths = {Path(sum_path): _size(Path(sum_path)) for sum_path in sums}
     taken = {recording.path for recording in recordings.of_project(data_folder.db, project)}
     again: list[tuple[str, str]] = []
     for recording in offline(data_folder, project):
@@ -149,9 +149,12 @@ def take_found(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Fou
             again.append((recording.name, str(path)))
             _made_again(data_folder, recording.id)
             break
-    replaced, left = _better(data_folder, project, result["facts"], taken)
+    replaced, files_left = _better(data_folder, project, result["facts"], taken)
     return Found(
-        tuple(again), tuple(recording.name for recording in offline(data_folder, project)), tuple(replaced), tuple(left)
+        tuple(again),
+        tuple(recording.name for recording in offline(data_folder, project)),
+        tuple(replaced),
+        tuple(files_left),
     )
 
 
@@ -164,8 +167,10 @@ def _size(path: Path) -> int:
 
 def _made_again(data_folder: DataFolder, recording: int) -> None:
     """Go on preparing a recording that could not be."""
-    now = jobs.latest_of_recordings(data_folder.db, recordings.get(data_folder.db, recording).project).get(recording)
-    if now is None or now.can_be_tried_again:
+    job_now = jobs.latest_of_recordings(data_folder.db, recordings.get(data_folder.db, recording).project).get(
+        recording
+    )
+    if job_now is None or job_now.can_be_tried_again:
         prepare(data_folder, recordings.get(data_folder.db, recording))
 
 
@@ -178,21 +183,21 @@ def _by_name(data_folder: DataFolder, project: int) -> dict[str, Recording]:
 def _better(
     data_folder: DataFolder, project: int, facts_of: dict[str, Any], taken: set[str]
 ) -> tuple[list[tuple[str, str]], list[str]]:
-    rows = _by_name(data_folder, project)
+    better_files = _by_name(data_folder, project)
     clock = projects.get(data_folder.db, project).rate
     done: list[tuple[str, str]] = []
-    left: list[str] = []
-    for path, told in facts_of.items():
+    files_left: list[str] = []
+    for path, told_facts in facts_of.items():
         this_path = Path(path)
-        recording = rows.get(this_path.stem.casefold())
+        recording = better_files.get(this_path.stem.casefold())
         if recording is None or path in taken:
             continue
-        if "unusable" in told:
-            left.append(told["unusable"])
+        if "unusable" in told_facts:
+            files_left.append(told_facts["unusable"])
             continue
-        facts = in_project(told, clock)
+        facts = in_project(told_facts, clock)
         if why := _differs(recording, facts, clock):
-            left.append(f"{this_path.name} does not take the place of {recording.name}: {why}.")
+            files_left.append(f"{this_path.name} does not take the place of {recording.name}: {why}.")
             continue
         remember(data_folder, this_path)
         recordings.replace_file(data_folder.db, recording.id, path, facts)
@@ -200,7 +205,7 @@ def _better(
         prepare(data_folder, recordings.get(data_folder.db, recording.id))
         taken.add(path)
         done.append((recording.name, path))
-    return done, left
+    return done, files_left
 
 
 def _names(recording: Recording) -> set[str]:
@@ -231,8 +236,8 @@ def _differs(recording: Recording, facts: dict[str, object], clock: Rate) -> str
 
 
 def _take(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
-    found = take_found(data_folder, job, result)
-    return Outcome(found.told, asdict(found))
+    files_found = take_found(data_folder, job, result)
+    return Outcome(files_found.told, asdict(files_found))
 
 
 RELINK = JobKind("relink", "compare", 1, _take)

@@ -19,8 +19,8 @@ from kovel.store.recordings import Recording
 
 
 def _chosen(data_folder: DataFolder, project: int, ids: Sequence[int]) -> list[Recording]:
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
-    chosen = [rows[i] for i in dict.fromkeys(ids) if i in rows]
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    chosen = [recordings_by_id[recording_id] for recording_id in dict.fromkeys(ids) if recording_id in recordings_by_id]
     if len(chosen) < 2:
         raise Invalid("Choose two or more recordings of the same moment.")
     return chosen
@@ -76,15 +76,27 @@ def sync_by_sound(data: DataFolder, project: int, ids: Sequence[int]) -> Job:
 
 def take_sync(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what the matching found; in words, what could not be matched."""
-    found, members = result["members"], job.params["members"]
-    good = [(member["id"], f) for member, f in zip(members, found, strict=True) if "unrelated" not in f]
-    bad = [f["unrelated"] for f in found if "unrelated" in f]
+    found_sync, members = result["members"], job.params["members"]
+    good = [
+        (member["id"], found_offset)
+        for member, found_offset in zip(members, found_sync, strict=True)
+        if "unrelated" not in found_offset
+    ]
+    bad = [found_offset["unrelated"] for found_offset in found_sync if "unrelated" in found_offset]
     if len(good) > 1:
         number = recordings.new_set(data_folder.db)
-        rows = [(i, Sync(number, round(f["offset"] * SAMPLE_RATE), f["ppm"]), f["sure"], "sound") for i, f in good]
-        recordings.set_sync(data_folder.db, rows)
-        for i, f in good:
-            decisions.put_match(data_folder.db, i, f["curve"], f["windows"])
+        sync_rows = [
+            (
+                recording_id,
+                Sync(number, round(found_offset["offset"] * SAMPLE_RATE), found_offset["ppm"]),
+                found_offset["sure"],
+                "sound",
+            )
+            for recording_id, found_offset in good
+        ]
+        recordings.set_sync(data_folder.db, sync_rows)
+        for recording_id, found_offset in good:
+            decisions.put_match(data_folder.db, recording_id, found_offset["curve"], found_offset["windows"])
     return " ".join(bad)
 
 
@@ -115,7 +127,7 @@ def nudge(
 def apart(data_folder: DataFolder, recording: int) -> None:
     """Take a recording out of its sync set; a set of one is none."""
     this_recording = recordings.get(data_folder.db, recording)
-    rest = [
+    other_recordings = [
         recording
         for recording in recordings.of_project(data_folder.db, this_recording.project)
         if recording.sync
@@ -123,7 +135,7 @@ def apart(data_folder: DataFolder, recording: int) -> None:
         and recording.sync.set == this_recording.sync.set
         and recording.id != this_recording.id
     ]
-    gone = [this_recording, *rest] if len(rest) < 2 else [this_recording]
+    gone = [this_recording, *other_recordings] if len(other_recordings) < 2 else [this_recording]
     recordings.set_sync(data_folder.db, [(recording.id, None, 0.0, "") for recording in gone])
 
 
@@ -143,11 +155,14 @@ def sets(data_folder: DataFolder, project: int) -> list[list[Member]]:
     for recording in recordings.of_project(data_folder.db, project):
         if recording.sync:
             by.setdefault(recording.sync.set, []).append(recording)
-    out = []
-    for _, rows in sorted(by.items()):
-        known = sorted(((sync, recording) for recording in rows if (sync := recording.sync)), key=lambda x: x[0].offset)
+    sync_sets = []
+    for _, recordings_of_set in sorted(by.items()):
+        known = sorted(
+            ((sync, recording) for recording in recordings_of_set if (sync := recording.sync)),
+            key=lambda x: x[0].offset,
+        )
         first = known[0][0].offset
-        out.append(
+        sync_sets.append(
             [
                 Member(
                     recording,
@@ -158,7 +173,7 @@ def sets(data_folder: DataFolder, project: int) -> list[list[Member]]:
                 for sync, recording in known
             ]
         )
-    return out
+    return sync_sets
 
 
 def _take(data_folder: DataFolder, job: Job, result: Result) -> Outcome:

@@ -38,8 +38,8 @@ class Small:
     @property
     def box(self) -> tuple[int, int, int, int]:
         """Where it stands on its sheet: left, top, right, bottom."""
-        y, x = divmod(self.number, ACROSS)
-        return x * self.width, y * self.height, (x + 1) * self.width, (y + 1) * self.height
+        y, column = divmod(self.number, ACROSS)
+        return column * self.width, y * self.height, (column + 1) * self.width, (y + 1) * self.height
 
 
 def _own(recording: Recording, frame: int, clock: Rate) -> int:
@@ -50,12 +50,12 @@ def _own(recording: Recording, frame: int, clock: Rate) -> int:
 def small_of(data_folder: DataFolder, recording: Recording, frame: int, clock: Rate) -> Small | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
     facts = media_facts(data_folder, recording.id) if recording.ready else None
-    made = facts.get("small") if facts else None
-    if not made:
+    small_facts = facts.get("small") if facts else None
+    if not small_facts:
         return None
-    own = _own(recording, frame, clock) if recording.frames is not None else 0
-    sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
-    return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
+    own_frame = _own(recording, frame, clock) if recording.frames is not None else 0
+    sheet, face_index = divmod(min(own_frame // small_facts["every"], small_facts["count"] - 1), ACROSS * ACROSS)
+    return Small(f"{small_facts.get('name', 'small')}-{sheet}", face_index, small_facts["width"], small_facts["height"])
 
 
 def small_alone(data_folder: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
@@ -71,18 +71,18 @@ def small_alone(data_folder: DataFolder, recording: int, sheet: str, number: int
     facts = media_facts(data_folder, recording) or {}
     path = data_folder.derived(recording) / f"{sheet}.jpg"
     try:
-        made = Small(sheet, number, facts["small"]["width"], facts["small"]["height"])
-        return _alone(path, path.stat().st_mtime_ns, made.box)
+        small_frame = Small(sheet, number, facts["small"]["width"], facts["small"]["height"])
+        return _alone(path, path.stat().st_mtime_ns, small_frame.box)
     except (OSError, KeyError):
         return None
 
 
 @lru_cache(4096)
 def _alone(path: Path, stamp: int, box: tuple[int, int, int, int]) -> bytes:
-    x, y, right, bottom = box
-    out = io.BytesIO()
-    Image.fromarray(_sheet(path, stamp)[y:bottom, x:right]).save(out, "JPEG", quality=90, subsampling=0)
-    return out.getvalue()
+    box_left, y, right, bottom = box
+    jpeg_bytes = io.BytesIO()
+    Image.fromarray(_sheet(path, stamp)[y:bottom, box_left:right]).save(jpeg_bytes, "JPEG", quality=90, subsampling=0)
+    return jpeg_bytes.getvalue()
 
 
 @lru_cache(8)
@@ -95,42 +95,42 @@ def near(data_folder: DataFolder, recording: Recording, moments: Sequence[int], 
     """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where
     there are none."""
     owns = [] if recording.frames is None else [_own(recording, moment, clock) for moment in moments]
-    made = (
+    frames_made = (
         _of_itself(data_folder, recording, owns)
         if (media_facts(data_folder, recording.id) or {}).get("own")
         else _of_proxy(data_folder.derived(recording.id) / "proxy.mp4", recording, owns)
     )
     return [
-        found if found is not None else colours(data_folder, recording, n, clock)
-        for n, found in zip_longest(moments, made)
+        found_frame if found_frame is not None else colours(data_folder, recording, n, clock)
+        for n, found_frame in zip_longest(moments, frames_made)
     ]
 
 
 def _of_itself(data_folder: DataFolder, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
-    with tempfile.TemporaryDirectory(prefix="kovel-") as out:
+    with tempfile.TemporaryDirectory(prefix="kovel-") as frames_folder:
         params = {
             "path": str(file_of(data_folder, recording)),
-            "out": out,
+            "out": frames_folder,
             "rate": [recording.rate.num, recording.rate.den],
             "frames": frames,
         }
         try:
-            return [_rgb(Path(p)) for p in call("views", params)["paths"]]
+            return [_rgb(Path(view_path)) for view_path in call("views", params)["paths"]]
         except Unusable:
             return []
 
 
 def _of_proxy(proxy: Path, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
-    out: list[Rgb | None] = []
+    proxy_frames: list[Rgb | None] = []
     try:
         with av.open(str(proxy)) as container:
             video = container.streams.video[0]
             for frame in frames:
                 container.seek(int(frame / recording.rate.fps / (video.time_base or 1)), stream=video)
-                out.append(next(container.decode(video)).to_ndarray(format="rgb24").astype(np.float64) / 255)
+                proxy_frames.append(next(container.decode(video)).to_ndarray(format="rgb24").astype(np.float64) / 255)
     except (OSError, av.FFmpegError, StopIteration):
         pass
-    return out
+    return proxy_frames
 
 
 def _rgb(path: Path) -> Rgb:
@@ -148,5 +148,5 @@ def colours(data_folder: DataFolder, recording: Recording, frame: int, clock: Ra
         sheet = _sheet(path, path.stat().st_mtime_ns)
     except OSError:
         return None
-    x, y, right, bottom = small.box
-    return sheet[y:bottom, x:right].astype(np.float64) / 255
+    box_left, y, right, bottom = small.box
+    return sheet[y:bottom, box_left:right].astype(np.float64) / 255

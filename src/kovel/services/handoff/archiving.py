@@ -51,16 +51,16 @@ class Archived:
 def used(data_folder: DataFolder, project: int) -> set[int]:
     """The recordings that a story of the project shows or plays."""
     sources = recordings.sources(data_folder.db, project)
-    out: set[int] = set()
+    used_recordings: set[int] = set()
     for kept in stories.of_project(data_folder.db, project):
         story = kept.story
-        out |= make_plan(story, sources).sources | {
+        used_recordings |= make_plan(story, sources).sources | {
             cover.source for cover in (*story.covers, *story.loose) if cover.source
         }
-        out |= {piece.source for piece in story.pieces if piece.source} | {
+        used_recordings |= {piece.source for piece in story.pieces if piece.source} | {
             sound.source for sound in (*story.sounds, *story.loose_sounds)
         }
-    return out
+    return used_recordings
 
 
 def used_ranges(
@@ -69,30 +69,32 @@ def used_ranges(
     """By recording: seconds from its first picture that the stories show, also under covers and in what came loose,
     with `handle` seconds around each; those that meet are one."""
     fps = projects.get(data_folder.db, project).rate.fps
-    found: dict[int, list[tuple[int, int]]] = {}
+    found_ranges: dict[int, list[tuple[int, int]]] = {}
     for kept in stories.of_project(data_folder.db, project):
         story = kept.story
         laid = [(cover.source, cover.start, cover.start + cover.length) for cover in (*story.covers, *story.loose)]
         for source, first, end in [*((piece.source, *piece.used) for piece in story.pieces), *laid]:
             if source:
-                found.setdefault(source, []).append((first, end))
+                found_ranges.setdefault(source, []).append((first, end))
         for run in make_plan(story, recordings.sources(data_folder.db, project)).pictures:
             for layer in flat(run.layers):
                 if layer.image.source is not None:
                     base, num, den = layer.image.steps(Fraction(1))
                     ends = base // den, (base + (run.end - run.at - 1) * num) // den
-                    found.setdefault(layer.image.source, []).append((min(ends), max(ends) + 1))
+                    found_ranges.setdefault(layer.image.source, []).append((min(ends), max(ends) + 1))
     around = Fraction(handle).limit_denominator(1000)
-    out: dict[int, list[tuple[Fraction, Fraction]]] = {}
-    for key, rows in found.items():
+    spans_by_recording: dict[int, list[tuple[Fraction, Fraction]]] = {}
+    for recording_key, used_spans in found_ranges.items():
         joined: list[tuple[Fraction, Fraction]] = []
-        for start, until in sorted((max(Fraction(0), start / fps - around), end / fps + around) for start, end in rows):
+        for start, until in sorted(
+            (max(Fraction(0), start / fps - around), end / fps + around) for start, end in used_spans
+        ):
             if joined and start <= joined[-1][1]:
                 joined[-1] = joined[-1][0], max(until, joined[-1][1])
             else:
                 joined.append((start, until))
-        out[key] = joined
-    return out
+        spans_by_recording[recording_key] = joined
+    return spans_by_recording
 
 
 def _cut(recording: Recording, name: str, ranges: Iterable[tuple[Fraction, Fraction]]) -> dict[str, Any]:
@@ -140,17 +142,24 @@ def start_archive(
     pictures used, with `handle` seconds around, and all sound."""
     this_project = projects.get(data_folder.db, project)
     number, tables = archive_rows.rows_of(data_folder.db, project)
-    rows = recordings.of_project(data_folder.db, project)
-    asked = _asked_for(data_folder, project, rows, media)
-    inside = {row.id: row for row in asked if Path(row.path).is_file() and may_open(data_folder, row)}
-    names = {key: f"media/{key:04d} {safe(Path(recording.path).name)}" for key, recording in inside.items()}
+    all_recordings = recordings.of_project(data_folder.db, project)
+    asked_files = _asked_for(data_folder, project, all_recordings, media)
+    inside = {
+        asked_recording.id: asked_recording
+        for asked_recording in asked_files
+        if Path(asked_recording.path).is_file() and may_open(data_folder, asked_recording)
+    }
+    names = {
+        recording_key: f"media/{recording_key:04d} {safe(Path(recording.path).name)}"
+        for recording_key, recording in inside.items()
+    }
     out = out or free_name(data_folder.renders(project), safe(this_project.name), ".kovel.zip")
     _refuse_too_large(inside.values(), out.parent)
     about = {
         "form": FORM,
         "schema": number,
         "made": datetime.now(UTC).isoformat(timespec="seconds"),
-        "media": {str(key): name for key, name in names.items()},
+        "media": {str(recording_key): name for recording_key, name in names.items()},
         "tables": tables,
     }
     text = json.dumps(about, ensure_ascii=False, indent=1)
@@ -160,15 +169,26 @@ def start_archive(
     cuts = []
     if media == "pictures":
         ranges = used_ranges(data_folder, project, handle)
-        filmed = {key: row for key, row in inside.items() if row.picture and (row.frames or 0) > 1}
-        cuts = [_cut(recording, names[key], ranges.get(key, [])) for key, recording in filmed.items()]
-    shortened = {cut["number"] for cut in cuts}
+        filmed = {
+            recording_key: inside_span
+            for recording_key, inside_span in inside.items()
+            if inside_span.picture and (inside_span.frames or 0) > 1
+        }
+        cuts = [
+            _cut(recording, names[recording_key], ranges.get(recording_key, []))
+            for recording_key, recording in filmed.items()
+        ]
+    shortened = {cut_made["number"] for cut_made in cuts}
     files = _kept_files(data_folder, text)
-    files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}
+    files |= {
+        names[recording_key]: recording.path
+        for recording_key, recording in inside.items()
+        if recording_key not in shortened
+    }
     params = {"about": str(described), "files": files, "out": str(out), "cuts": cuts}
     job = jobs.add(data_folder.db, project, "archive", params)
-    missing = tuple(recording.name for recording in asked if recording.id not in inside)
-    return job, Archived(str(out), project, this_project.name, len(rows), len(inside), missing)
+    missing = tuple(recording.name for recording in asked_files if recording.id not in inside)
+    return job, Archived(str(out), project, this_project.name, len(all_recordings), len(inside), missing)
 
 
 def read(data_folder: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
@@ -207,13 +227,13 @@ def _read(data_folder: DataFolder, path: Path, inside: dict[str, Any], called: s
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
     files = {
-        int(key): inside[name]
-        for key, name in about["media"].items()
+        int(recording_key): inside[name]
+        for recording_key, name in about["media"].items()
         if name in inside and inside[name]["kind"] == "media"
     }
-    (row,) = about["tables"]["project"]
+    (project_row,) = about["tables"]["project"]
     project, ids = archive_rows.put(
-        data_folder.db, about["schema"], about["tables"], _free(data_folder, str(row["name"]))
+        data_folder.db, about["schema"], about["tables"], _free(data_folder, str(project_row["name"]))
     )
     try:
         missing = _media(data_folder, project, files, about.get("cut", {}), ids)
@@ -222,11 +242,11 @@ def _read(data_folder: DataFolder, path: Path, inside: dict[str, Any], called: s
         projects.remove(data_folder.db, project.id)
         shutil.rmtree(data_folder.uploads(project.id), ignore_errors=True)
         raise
-    rows = recordings.of_project(data_folder.db, project.id)
-    for recording in rows:
+    all_recordings = recordings.of_project(data_folder.db, project.id)
+    for recording in all_recordings:
         if Path(recording.path).is_file() and may_open(data_folder, recording):
             prepare(data_folder, recording)
-    return Archived(str(path), project.id, project.name, len(rows), len(files), tuple(missing))
+    return Archived(str(path), project.id, project.name, len(all_recordings), len(files), tuple(missing))
 
 
 def _looks_and_letters(data_folder: DataFolder, inside: dict[str, Any]) -> None:

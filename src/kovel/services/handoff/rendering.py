@@ -65,14 +65,24 @@ def estimate(data_folder: DataFolder, kept_story: stories.Kept, asked: Output) -
 def _pace(data_folder: DataFolder, project: int, kind: str) -> float:
     """How long outputs of a kind took here against what is expected of one core."""
     for job in jobs.of_project(data_folder.db, project, "render"):
-        told, x = job.result or {}, job.params
-        if not job.is_done or not told.get("took") or told.get("anew") != told.get("parts") or "output" not in x:
+        told_result, params = job.result or {}, job.params
+        if (
+            not job.is_done
+            or not told_result.get("took")
+            or told_result.get("anew") != told_result.get("parts")
+            or "output" not in params
+        ):
             continue
-        made = Output.from_json(x["output"])
-        if made.kind == kind:
-            alone = expected(made, (x["width"], x["height"]), Rate(*x["plan"]["rate"]), x["plan"]["length"])[1]
+        made_output = Output.from_json(params["output"])
+        if made_output.kind == kind:
+            alone = expected(
+                made_output,
+                (params["width"], params["height"]),
+                Rate(*params["plan"]["rate"]),
+                params["plan"]["length"],
+            )[1]
             if alone >= 2:  # one that was over at once tells nothing
-                return max(0.05, min(20.0, float(told["took"]) / alone))
+                return max(0.05, min(20.0, float(told_result["took"]) / alone))
     return 1.0
 
 
@@ -90,10 +100,10 @@ def start_output(data_folder: DataFolder, story: int, asked: Output | None = Non
     if output.captions:
         size = size_made(output, kept_story.story, project.width, project.height)
         ratio = size[0] / size[1]
-        rows = captions_of(data_folder, kept_story, chars=letters_for(ratio))
-        if not rows:
+        burnt_cues = captions_of(data_folder, kept_story, chars=letters_for(ratio))
+        if not burnt_cues:
             raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
-        whole = with_captions(whole, rows, ratio)
+        whole = with_captions(whole, burnt_cues, ratio)
     plan = between(whole, output.start, output.end)
     size = size_made(output, kept_story.story, project.width, project.height)
     seen = OUTPUT_KINDS[output.kind].seen
@@ -134,11 +144,11 @@ def _files(data_folder: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
                 "Find the right one in Footage, then render again."
             )
         facts = whole_sound_of(data_folder, source, "Render")
-        made = {name: str(made_file(data_folder, source, name)) for name in plan.made.get(source, ())}
-        files[str(source)] = {**_file(data_folder, recording), "channels": facts.get("channels", 1), "made": made}
+        made_files = {name: str(made_file(data_folder, source, name)) for name in plan.made.get(source, ())}
+        files[str(source)] = {**_file(data_folder, recording), "channels": facts.get("channels", 1), "made": made_files}
         if source in plan.seen and unsure(recording):
             files[str(source)]["sum"] = recording.checksum
-        if made and (job := want_cleaned(data_folder, source)) and job.has_failed:
+        if made_files and (job := want_cleaned(data_folder, source)) and job.has_failed:
             raise Invalid(
                 f"{recording.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as "
                 "recorded."
@@ -160,8 +170,8 @@ def _file(data_folder: DataFolder, recording: Recording) -> dict[str, Any]:
 
 
 def _named(data_folder: DataFolder, project: Project, kept_story: stories.Kept, output: Output) -> Path:
-    rows = jobs.of_project(data_folder.db, project.id, "render")
-    coming = {job.params["out"] for job in rows if job.is_open}
+    earlier_renders = jobs.of_project(data_folder.db, project.id, "render")
+    coming = {job.params["out"] for job in earlier_renders if job.is_open}
     shape = "" if output.shape == "as the story" else f" {output.shape.replace(':', ' to ')}"
     what = {"draft": " draft", "stems": " stems", "still": " still"}.get(output.kind, "")
     return free_name(
@@ -179,13 +189,15 @@ def parts_of(data_folder: DataFolder, project: int) -> Path:
 
 def trim_parts(data_folder: DataFolder, most: int = KEPT) -> int:
     """Keep the parts of films to so many bytes; how many were freed."""
-    found = [(path.stat().st_mtime, path.stat().st_size, path) for path in (data_folder.root / "parts").glob("*/*")]
-    for when, _, path in found:
+    found_parts = [
+        (path.stat().st_mtime, path.stat().st_size, path) for path in (data_folder.root / "parts").glob("*/*")
+    ]
+    for when, _, path in found_parts:
         if path.suffix == ".part" and time.time() - when > STALE:
             path.unlink(missing_ok=True)  # of a process that is gone
-    rows = [r for r in found if r[2].suffix != ".part"]
-    over, freed = sum(size for _, size, _ in rows) - most, 0
-    for _, size, path in sorted(rows, key=lambda r: r[0]):
+    whole_parts = [whole_part for whole_part in found_parts if whole_part[2].suffix != ".part"]
+    over, freed = sum(size for _, size, _ in whole_parts) - most, 0
+    for _, size, path in sorted(whole_parts, key=lambda r: r[0]):
         if freed >= over:
             break
         path.unlink(missing_ok=True)
@@ -195,8 +207,8 @@ def trim_parts(data_folder: DataFolder, most: int = KEPT) -> int:
 
 def ready(data_folder: DataFolder) -> dict[str, Output]:
     """Ready-made choices: those that ship with Kovel and the editor's own, by name."""
-    own: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
-    return READY | {name: Output.from_json(row) for name, row in own.items()}
+    own_outputs: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
+    return READY | {name: Output.from_json(own_sound) for name, own_sound in own_outputs.items()}
 
 
 def keep_ready(data_folder: DataFolder, name: str, output: Output | None) -> None:
@@ -206,11 +218,11 @@ def keep_ready(data_folder: DataFolder, name: str, output: Output | None) -> Non
         raise Invalid("Give the choice a name.")
     if name in READY:
         raise Invalid(f"“{name}” ships with Kovel. Take another name.")
-    own = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
-    own.pop(name, None)
+    own_outputs = json.loads(kept_settings.get(data_folder.db, "outputs", "{}"))
+    own_outputs.pop(name, None)
     if output is not None:
-        own[name] = replace(output, start=0, end=None).to_json()
-    kept_settings.put(data_folder.db, "outputs", json.dumps(own))
+        own_outputs[name] = replace(output, start=0, end=None).to_json()
+    kept_settings.put(data_folder.db, "outputs", json.dumps(own_outputs))
 
 
 def _hold(data_folder: DataFolder, job: Job) -> Hold | None:

@@ -33,12 +33,12 @@ def lanes_of(story: Story) -> dict[int, str]:
 def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
     """A plan for each lane that is heard."""
     lanes = lanes_of(story)
-    out = {}
+    plans_by_lane = {}
     for lane in ("dialogue", *SOUNDS):
-        rows = tuple(heard for heard in plan.sounds if lanes.get(heard.of) == lane)
-        if rows:
-            out[lane] = replace(plan, sounds=rows)
-    return out
+        lane_sounds = tuple(heard_sound for heard_sound in plan.sounds if lanes.get(heard_sound.of) == lane)
+        if lane_sounds:
+            plans_by_lane[lane] = replace(plan, sounds=lane_sounds)
+    return plans_by_lane
 
 
 def write_stems(data_folder: DataFolder, project: int, story: Story, out: Path) -> list[Path]:
@@ -50,7 +50,7 @@ def write_stems(data_folder: DataFolder, project: int, story: Story, out: Path) 
     for lane in plans:
         if (path := out / f"{lane}.wav").exists():
             raise Invalid(f"{path.name} is in that folder already. Choose another one.")
-    for source in sorted({heard.source for heard in plan.sounds}):
+    for source in sorted({heard_sound.source for heard_sound in plan.sounds}):
         whole_sound_of(data_folder, source, "Write stems")
     lanes = {lane: mix_of(data_folder, one).block for lane, one in plans.items()}
     return stems(out, lanes, mix_of(data_folder, plan).block, plan.samples, lambda x: None)
@@ -59,16 +59,16 @@ def write_stems(data_folder: DataFolder, project: int, story: Story, out: Path) 
 def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:
     """Fitted music as samples (n, channels), its seams crossed at equal power with their middle on the beat."""
     ramp = np.sin(np.linspace(0, np.pi / 2, CROSS))[:, None]
-    out = np.zeros((done.length, samples.shape[1]))
+    joined_samples = np.zeros((done.length, samples.shape[1]))
     half, at = CROSS // 2, 0
     for index, (start, end) in enumerate(done.ranges):
         lead = half if index else 0
         tail = half if index < len(done.ranges) - 1 else 0
-        x = np.asarray(samples[start - lead : end + tail], float)
+        music_samples = np.asarray(samples[start - lead : end + tail], float)
         if lead:
-            x[:CROSS] *= ramp
+            music_samples[:CROSS] *= ramp
         if tail:
-            x[-CROSS:] *= ramp[::-1]
-        out[at - lead : at - lead + len(x)] += x
+            music_samples[-CROSS:] *= ramp[::-1]
+        joined_samples[at - lead : at - lead + len(music_samples)] += music_samples
         at += end - start
-    return np.rint(out).clip(-32768, 32767).astype(np.int16)
+    return np.rint(joined_samples).clip(-32768, 32767).astype(np.int16)

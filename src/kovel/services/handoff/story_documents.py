@@ -17,21 +17,25 @@ def pdf_of(data_folder: DataFolder, kept_story: stories.Kept, kind: str) -> tupl
     """One of DOCUMENTS, and as PDF, in the editor's own fonts where a letter needs one."""
     from kovel.exchange.document_pdf import to_pdf  # takes a second to load
 
-    made = document(data_folder, kept_story, kind)
-    own = (
+    made_document = document(data_folder, kept_story, kind)
+    own_fonts = (
         sorted(path for path in data_folder.fonts.iterdir() if path.suffix in (".ttf", ".otf"))
         if data_folder.fonts.is_dir()
         else []
     )
     project = projects.get(data_folder.db, kept_story.project)
-    return made, to_pdf(made, project.name, kept_story.name, stamp(kept_story.story.length, kept_story.story.rate), own)
+    return made_document, to_pdf(
+        made_document, project.name, kept_story.name, stamp(kept_story.story.length, kept_story.story.rate), own_fonts
+    )
 
 
 def document(data_folder: DataFolder, kept_story: stories.Kept, kind: str) -> Document:
     """One of DOCUMENTS."""
     if kind not in DOCUMENTS:
         raise Missing(f"There is no such document. There are: {', '.join(DOCUMENTS)}.")
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)}
+    recordings_by_id = {
+        recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)
+    }
     all_said = cache(partial(words_said, data_folder, kept_story))  # asked for by the documents that tell words
 
     def said(start: int, end: int) -> list[tuple[str, str]]:
@@ -39,11 +43,11 @@ def document(data_folder: DataFolder, kept_story: stories.Kept, kind: str) -> Do
         runs = groupby(inside, key=lambda w: w.word.speaker)
         return [(named(speaker), " ".join(spoken.word.text for spoken in run)) for speaker, run in runs]
 
-    told = DocumentInput(
+    told_input = DocumentInput(
         kept_story.story,
         projects.get(data_folder.db, kept_story.project),
-        rows,
+        recordings_by_id,
         said,
         lambda: findings(data_folder, kept_story.project, kept_story.story),
     )
-    return document_of(DOCUMENTS[kind], told)
+    return document_of(DOCUMENTS[kind], told_input)

@@ -52,15 +52,15 @@ def propose(
         raise Invalid("A radio cut lasts from five seconds to four hours.")
     if not theme_rows.listing(data_folder.db, project):
         group(data_folder, project)
-    rows = listing(data_folder, project)
-    ids = [theme.id for theme in rows if not theme.aside] if not chosen else list(dict.fromkeys(chosen))
+    listed_themes = listing(data_folder, project)
+    ids = [theme.id for theme in listed_themes if not theme.aside] if not chosen else list(dict.fromkeys(chosen))
     for t in ids:
         theme_rows.get(data_folder.db, project, t)
     known = meant(data_folder, project)
-    sentences, at = _sentences(data_folder, project, known, [theme for theme in rows if theme.id in ids])
+    sentences, at = _sentences(data_folder, project, known, [theme for theme in listed_themes if theme.id in ids])
     pairs, better = _pairs(data_folder, project, known, at)
     picked = radio_cut.proposal(sentences, known.rows[at], round(seconds * 48_000), ids, pairs, better, order)
-    name = {theme.id: theme.name for theme in rows}
+    name = {theme.id: theme.name for theme in listed_themes}
     return _as_story(data_folder, project, sentences, picked, name, order, seconds)
 
 
@@ -71,30 +71,36 @@ def _sentences(
     theme_of: dict[int, int] = {}
     middles: dict[int, Floats] = {}
     for theme in chosen:
-        ids = [i for shown in theme.shown for i in range(shown.statement.first, shown.statement.last)]
+        ids = [
+            sentence_index
+            for shown in theme.shown
+            for sentence_index in range(shown.statement.first, shown.statement.last)
+        ]
         theme_of |= dict.fromkeys(ids, theme.id)
         if ids:
-            m = known.rows[ids].mean(0)
-            middles[theme.id] = m / max(1e-9, float(np.linalg.norm(m)))
+            mean_row = known.rows[ids].mean(0)
+            middles[theme.id] = mean_row / max(1e-9, float(np.linalg.norm(mean_row)))
     clips: dict[int, list[Subclip]] = {}
     for subclip in subclips.of_project(data_folder.db, project):
         clips.setdefault(subclip.recording, []).append(subclip)
     clock = recordings.clock_of(data_folder.db, project)
     near = {key: float(known.rows[key] @ middles[t]) for key, t in theme_of.items()}
     keep = sorted(sorted(theme_of, key=lambda i: -near[i])[:MOST_SENTENCES])
-    out, at = [], []
-    for recording in dict.fromkeys(known.said[i].recording for i in keep):
-        own = [i for i in keep if known.said[i].recording == recording]
+    sentences_there, at = [], []
+    for recording in dict.fromkeys(known.said[sentence_index].recording for sentence_index in keep):
+        own_sentences = [sentence_index for sentence_index in keep if known.said[sentence_index].recording == recording]
         words = transcripts.words(data_folder.db, recording)
         of = spoken(data_folder, recordings.get(data_folder.db, recording))
-        asked = questions(words, levels(data_folder, recording), interviewer(data_folder), of)
-        cuts = cut_points(data_folder, recording, words, [known.said[i] for i in own], clock)
-        for i, (before, after) in zip(own, cuts, strict=True):
-            sentence = known.said[i]
+        asked_spans = questions(words, levels(data_folder, recording), interviewer(data_folder), of)
+        cuts = cut_points(
+            data_folder, recording, words, [known.said[sentence_index] for sentence_index in own_sentences], clock
+        )
+        for sentence_index, (before, after) in zip(own_sentences, cuts, strict=True):
+            sentence = known.said[sentence_index]
             if asks(sentence.text) or any(
                 overlap((proposal.start, proposal.end), (sentence.start, sentence.end))
                 > (sentence.end - sentence.start) // 2
-                for proposal in asked
+                for proposal in asked_spans
             ):
                 continue
             verdict = _verdict(
@@ -104,9 +110,13 @@ def _sentences(
                 clock.sample_to_frame(sentence.end),
             )
             fluent = retold.telling(words_said(data_folder, sentence), of).fluent
-            out.append(radio_cut.Sentence(sentence, theme_of[i], near[i], before, after, verdict, fluent))
-            at.append(i)
-    return out, at
+            sentences_there.append(
+                radio_cut.Sentence(
+                    sentence, theme_of[sentence_index], near[sentence_index], before, after, verdict, fluent
+                )
+            )
+            at.append(sentence_index)
+    return sentences_there, at
 
 
 def _verdict(clips: Iterable[Subclip], sentence: Said, start: int, end: int) -> str:
@@ -120,7 +130,7 @@ def _verdict(clips: Iterable[Subclip], sentence: Said, start: int, end: int) -> 
 
 
 def cut_points(
-    data_folder: DataFolder, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
+    data_folder: DataFolder, recording: int, words: Sequence[Word], sentences_said: Sequence[Said], clock: Rate
 ) -> list[tuple[int | None, int | None]]:
     """Where each sentence can be cut before and after: the first sample of a frame of the project that lies inside the
     pause there, with a little air; None without a pause.
@@ -131,21 +141,28 @@ def cut_points(
     """
     if levels(data_folder, recording) is None:  # not listened to yet: where no word stands
         gaps = [(word.end, other.start) for word, other in pairwise(words) if other.start - word.end >= GAP]
-        found = (
+        points_found = (
             [(max(0, words[0].start - GAP), words[0].start), *gaps, (words[-1].end, words[-1].end + GAP)]
             if words
             else []
         )
     else:
-        found = [(pause.start, pause.end) for pause in found_pauses(data_folder, recording, None, words)]
-    out: list[tuple[int | None, int | None]] = []
-    for sentence in rows:
+        points_found = [(pause.start, pause.end) for pause in found_pauses(data_folder, recording, None, words)]
+    points_there: list[tuple[int | None, int | None]] = []
+    for sentence in sentences_said:
         before = next(
-            (p for p in reversed(found) if p[1] <= sentence.start + NEAR and sentence.start - p[1] < GAP), None
+            (
+                point
+                for point in reversed(points_found)
+                if point[1] <= sentence.start + NEAR and sentence.start - point[1] < GAP
+            ),
+            None,
         )
-        after = next((p for p in found if p[0] >= sentence.end - NEAR and p[0] - sentence.end < GAP), None)
-        out.append((_first(clock, before, sentence.start), _last(clock, after, sentence.end)))
-    return out
+        after = next(
+            (point for point in points_found if point[0] >= sentence.end - NEAR and point[0] - sentence.end < GAP), None
+        )
+        points_there.append((_first(clock, before, sentence.start), _last(clock, after, sentence.end)))
+    return points_there
 
 
 def _first(clock: Rate, pause: tuple[int, int] | None, start: int) -> int | None:
@@ -170,11 +187,16 @@ def _pairs(
     data_folder: DataFolder, project: int, known: Meant, at: Sequence[int]
 ) -> tuple[list[tuple[int, int]], Mapping[tuple[int, int], int]]:
     """What of the chosen sentences tells the same, and which of them the editor picked."""
-    place = {(known.said[i].recording, known.said[i].start): index for index, i in enumerate(at)}
+    place = {
+        (known.said[sentence_index].recording, known.said[sentence_index].start): index
+        for index, sentence_index in enumerate(at)
+    }
     said_of = judged(data_folder, project)
     pairs, better = [], {}
-    for pair in retold.told_twice([known.said[i] for i in at], known.rows[list(at)]):
-        key, b = ((known.said[at[x]].recording, known.said[at[x]].start) for x in (pair.a, pair.b))
+    for pair in retold.told_twice([known.said[sentence_index] for sentence_index in at], known.rows[list(at)]):
+        key, b = (
+            (known.said[at[pair_half]].recording, known.said[at[pair_half]].start) for pair_half in (pair.a, pair.b)
+        )
         if said_of.get((key, b)) == "apart":
             continue
         pairs.append((pair.a, pair.b))
@@ -199,18 +221,22 @@ def _as_story(
     sources = recordings.sources(data_folder.db, project)
     story, why, last = Story(this_project.rate), [], None
     for chosen in picked:
-        said = sentences[chosen.bite.first].said
+        said_sentence = sentences[chosen.bite.first].said
         first, end = (
             this_project.rate.sample_to_frame(chosen.bite.start),
             this_project.rate.sample_to_frame(chosen.bite.end),
         )
-        total = sources[said.recording].length(this_project.rate) or end
+        total = sources[said_sentence.recording].length(this_project.rate) or end
         story, _ = catalogue.run(
-            story, sources, "add_at_end", {"source": said.recording, "start": first, "length": min(end, total) - first}
+            story,
+            sources,
+            "add_at_end",
+            {"source": said_sentence.recording, "start": first, "length": min(end, total) - first},
         )
         text = " ".join(sentence.said.text for sentence in sentences[chosen.bite.first : chosen.bite.last])
         why.append(
-            f"{said.speaker or sources[said.recording].name}: “{text[:80]}{'…' if len(text) > 80 else ''}”: "
+            f"{said_sentence.speaker or sources[said_sentence.recording].name}: "
+            f"“{text[:80]}{'…' if len(text) > 80 else ''}”: "
             f"{name[chosen.theme]}; {chosen.why}"
         )
         if order == "theme" and chosen.theme != last:
@@ -220,7 +246,9 @@ def _as_story(
         last = chosen.theme
     title = f"Radio cut, {seconds:.0f} s" if seconds < 90 else f"Radio cut, {seconds / 60:.3g} min"
     taken = {kept.name for kept in stories.of_project(data_folder.db, project)}
-    title = next(name for name in (title, *(f"{title} ({k})" for k in range(2, 10_000))) if name not in taken)
+    title = next(
+        name for name in (title, *(f"{title} ({name_number})" for name_number in range(2, 10_000))) if name not in taken
+    )
     story_id = stories.create_with(data_folder.db, project, title, story, f"proposed: {title}", why, stories.PROPOSED)
     return Proposed(story_id, title, story.length, tuple(why))
 
@@ -236,14 +264,18 @@ def alternates(data_folder: DataFolder, project: int, recording: int, start: int
         and overlap((sentence.start, sentence.end), (start, end)) * 2 > sentence.end - sentence.start
     }
     said_of = judged(data_folder, project)
-    out: list[tuple[bool, Said]] = []
+    other_alternates: list[tuple[bool, Said]] = []
     for pair in all_pairs(data_folder, project, known):
         sentence, statement = known.said[pair.a], known.said[pair.b]
         better = said_of.get(((sentence.recording, sentence.start), (statement.recording, statement.start)), "")
-        for x, y, which in ((sentence, statement, "b"), (statement, sentence, "a")):
-            if better != "apart" and (x.recording, x.start) in mine and (y.recording, y.start) not in mine:
-                out.append((better != which, y))
-    return [sentence for _, sentence in sorted(out, key=lambda o: o[0])]
+        for own_sentence, y, which in ((sentence, statement, "b"), (statement, sentence, "a")):
+            if (
+                better != "apart"
+                and (own_sentence.recording, own_sentence.start) in mine
+                and (y.recording, y.start) not in mine
+            ):
+                other_alternates.append((better != which, y))
+    return [sentence for _, sentence in sorted(other_alternates, key=lambda o: o[0])]
 
 
 def other_tellings(data_folder: DataFolder, project: int, story: Story, at: int) -> list[Offer]:
@@ -255,9 +287,9 @@ def other_tellings(data_folder: DataFolder, project: int, story: Story, at: int)
     if piece.source is None or piece.source not in sources:
         raise Invalid("Nobody speaks there.")
     frame_rate = story.rate
-    out = []
+    tellings_there = []
     for sentence in alternates(
-        data_folder, project, piece.source, *(frame_rate.frame_to_sample(f) for f in piece.used)
+        data_folder, project, piece.source, *(frame_rate.frame_to_sample(used_frame) for used_frame in piece.used)
     ):
         ((first, last),) = cut_points(
             data_folder,
@@ -269,7 +301,7 @@ def other_tellings(data_folder: DataFolder, project: int, story: Story, at: int)
         start = frame_rate.sample_to_frame(sentence.start if first is None else first)
         end = frame_rate.sample_to_frame(sentence.end) + 1 if last is None else frame_rate.sample_to_frame(last)
         params = {"piece": piece.id, "source": sentence.recording, "start": start, "length": max(1, end - start)}
-        out.append(
+        tellings_there.append(
             Offer(
                 "telling",
                 f"{sentence.speaker or sources[sentence.recording].name}: {sentence.text[:70]}",
@@ -278,4 +310,4 @@ def other_tellings(data_folder: DataFolder, project: int, story: Story, at: int)
                 params,
             )
         )
-    return out
+    return tellings_there

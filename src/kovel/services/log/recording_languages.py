@@ -32,13 +32,15 @@ def spoken(data_folder: DataFolder, recording: Recording) -> Language:
 
 def set_list(data_folder: DataFolder, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
-    rows = list(
+    asked_words = list(
         dict.fromkeys(
             " ".join(word.split()).lower()[:40] for word in text.replace(",", "\n").split("\n") if word.strip()
         )
     )
     before = getattr(language(code), which)
-    kept_settings.put(data_folder.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
+    kept_settings.put(
+        data_folder.db, _key(which, code), "" if tuple(asked_words) == before else "\n".join(asked_words[:200])
+    )
 
 
 def _key(which: str, code: str) -> str:
@@ -61,5 +63,5 @@ def code_of(said: str) -> str:
 
 def choices(recording: Recording) -> list[tuple[str, str]]:
     """What can be chosen for a recording: code and name, first what is found by itself."""
-    found = f"by itself ({language(recording.spoken).name})" if recording.spoken else "by itself"
-    return [("", found), *BY_NAME]
+    found_language = f"by itself ({language(recording.spoken).name})" if recording.spoken else "by itself"
+    return [("", found_language), *BY_NAME]

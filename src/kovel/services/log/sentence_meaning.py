@@ -65,9 +65,15 @@ def meant(data: DataFolder, project: int) -> Meant:
     key = (str(data.db.path), project)
     known = _ready.get(key)
     if known is None or known.state != state:
-        said = tuple(heard_once(meanings.said(data.db, project, who), recordings.sources(data.db, project)))
-        rows = meanings.vectors(data.db, [content(spoken.text) for spoken in said])
-        known = Meant(said, rows, same_answer(said), int((~rows.any(1)).sum()) if len(said) else 0, state)
+        said_sentences = tuple(heard_once(meanings.said(data.db, project, who), recordings.sources(data.db, project)))
+        sentence_vectors = meanings.vectors(data.db, [content(spoken.text) for spoken in said_sentences])
+        known = Meant(
+            said_sentences,
+            sentence_vectors,
+            same_answer(said_sentences),
+            int((~sentence_vectors.any(1)).sum()) if len(said_sentences) else 0,
+            state,
+        )
         if len(_ready) > 4:
             _ready.clear()
         _ready[key] = known
@@ -81,7 +87,7 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
     A   [We haul]  [She said]        B   ~~~~~~~~~~ [She said] [Every]      of B only "Every" is left
     """
     apart = _same_words(said)
-    out: list[Said] = []
+    sentences_once: list[Said] = []
     taken: dict[
         object, list[tuple[Fraction, Fraction, int]]
     ] = {}  # by moment: stretches in seconds, and whose they are
@@ -90,22 +96,24 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
         moment: object = None
         if source is not None and source.sync is not None:
             moment = "set", source.sync.set
-            start, end = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (spoken.start, spoken.end))
+            start, end = (
+                set_time(source.sync, Fraction(edge_sample, SAMPLE_RATE)) for edge_sample in (spoken.start, spoken.end)
+            )
         elif spoken.recording in apart:
             first, samples = apart[spoken.recording]
             moment = "recording", first
-            start, end = (Fraction(x - samples, SAMPLE_RATE) for x in (spoken.start, spoken.end))
+            start, end = (Fraction(edge_sample - samples, SAMPLE_RATE) for edge_sample in (spoken.start, spoken.end))
         if moment is not None:
             there = taken.setdefault(moment, [])
             if any(
-                2 * (min(end, y) - max(start, x)) > min(end - start, y - x)
-                for x, y, r in there
+                2 * (min(end, y) - max(start, sync_start)) > min(end - start, y - sync_start)
+                for sync_start, y, r in there
                 if r != spoken.recording
             ):
                 continue
             there.append((start, end, spoken.recording))
-        out.append(spoken)
-    return out
+        sentences_once.append(spoken)
+    return sentences_once
 
 
 def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
@@ -122,72 +130,87 @@ def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
         if len(spoken.text.split()) >= 4:
             places.setdefault(spoken.text.casefold(), []).append(spoken)
     distances: dict[tuple[int, int], list[int]] = {}
-    for rows in places.values():
-        for one, other in combinations(rows[:9], 2):
+    for same_places in places.values():
+        for one, other in combinations(same_places[:9], 2):
             if one.recording != other.recording:
                 first, second = sorted((one, other), key=lambda s: s.recording)
                 distances.setdefault((first.recording, second.recording), []).append(second.start - first.start)
-    found: dict[int, tuple[int, int]] = {}
+    places_found: dict[int, tuple[int, int]] = {}
     for (first_recording, second_recording), rows_apart in sorted(distances.items()):
         middle = sorted(rows_apart)[len(rows_apart) // 2]
-        if sum(abs(x - middle) <= SAMPLE_RATE // 2 for x in rows_apart) >= ALIKE and second_recording not in found:
-            base, shift = found.setdefault(first_recording, (first_recording, 0))
-            found[second_recording] = (base, shift + middle)
-    return found
+        if (
+            sum(abs(spoken_apart - middle) <= SAMPLE_RATE // 2 for spoken_apart in rows_apart) >= ALIKE
+            and second_recording not in places_found
+        ):
+            base, shift = places_found.setdefault(first_recording, (first_recording, 0))
+            places_found[second_recording] = (base, shift + middle)
+    return places_found
 
 
 def texts_of(data_folder: DataFolder, project: int) -> list[str]:
     """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can
     name themes."""
-    said = meanings.said(data_folder.db, project)
-    if not said:
+    said_sentences = meanings.said(data_folder.db, project)
+    if not said_sentences:
         return []  # there is nothing that a shot could be near to
     often: dict[str, int] = {}
-    for spoken in said:
+    for spoken in said_sentences:
         for word in words_of(spoken.text):
             often[word] = often.get(word, 0) + 1
     shots = [text for _, text in shot_texts(data_folder, project)]
-    return [*(content(spoken.text) for spoken in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
+    return [
+        *(content(spoken.text) for spoken in said_sentences),
+        *shots,
+        *sorted(often, key=lambda w: -often[w])[:WORDS],
+    ]
 
 
 def shot_texts(data_folder: DataFolder, project: int) -> list[tuple[tuple[int, int], str]]:
     """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
     clock = recordings.clock_of(data_folder.db, project)
-    rows = {
+    recordings_by_id = {
         recording.id: recording
         for recording in recordings.of_project(data_folder.db, project)
         if recording.kind in ("b-roll", "still") and not recording.aside
     }
-    out = []
-    for recording in rows.values():
-        heard = [
+    texts_of_shots = []
+    for recording in recordings_by_id.values():
+        heard_sentences = [
             spoken.text
             for spoken in transcripts.sentences_between(data_folder.db, recording.id, 0, 1 << 62)[:SHOT_SAYS]
         ]
-        out.append(((recording.id, 0), content(", ".join([recording.name, *heard]))))
+        texts_of_shots.append(((recording.id, 0), content(", ".join([recording.name, *heard_sentences]))))
     for subclip in subclips.of_project(data_folder.db, project):
-        if subclip.recording in rows:
-            first, end = (clock.frame_to_sample(f) for f in (subclip.start, subclip.end))
-            heard = [
+        if subclip.recording in recordings_by_id:
+            first, end = (clock.frame_to_sample(edge_frame) for edge_frame in (subclip.start, subclip.end))
+            heard_sentences = [
                 spoken.text for spoken in transcripts.sentences_between(data_folder.db, subclip.recording, first, end)
             ]
-            own = [subclip.name, *subclip.tags, subclip.note, rows[subclip.recording].name, *heard[:SHOT_SAYS]]
-            out.append(((subclip.recording, subclip.start), content(", ".join(x for x in own if x))))
-    return out
+            own_words = [
+                subclip.name,
+                *subclip.tags,
+                subclip.note,
+                recordings_by_id[subclip.recording].name,
+                *heard_sentences[:SHOT_SAYS],
+            ]
+            texts_of_shots.append(
+                ((subclip.recording, subclip.start), content(", ".join(own_word for own_word in own_words if own_word)))
+            )
+    return texts_of_shots
 
 
 def shots_near(data_folder: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
     """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is
     not near."""
-    asked = meanings.vectors(data_folder.db, [content(spoken.text) for spoken in said])
-    asked = asked[asked.any(1)]
+    asked_vectors = meanings.vectors(data_folder.db, [content(spoken.text) for spoken in said])
+    asked_vectors = asked_vectors[asked_vectors.any(1)]
     shots = shot_texts(data_folder, project)
-    if not len(asked) or not shots:
+    if not len(asked_vectors) or not shots:
         return {}
-    rows = meanings.vectors(data_folder.db, [text for _, text in shots])
-    both = 2 if bool(np.any(asked[:, MANY:])) else 1
-    like = (rows @ asked.T / both).max(1)
-    return {key: float(max(0.0, x)) for (key, _), x in zip(shots, like, strict=True)}
+    shot_vectors = meanings.vectors(data_folder.db, [text for _, text in shots])
+    both = 2 if bool(np.any(asked_vectors[:, MANY:])) else 1
+    like = (shot_vectors @ asked_vectors.T / both).max(1)
+    return {key: float(max(0.0, likeness)) for (key, _), likeness in zip(shots, like, strict=True)}
 
 
 def work_out(data_folder: DataFolder, project: int) -> Job | None:
@@ -212,9 +235,9 @@ def work_out(data_folder: DataFolder, project: int) -> Job | None:
 
 def take_meant(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what a job worked out."""
-    texts, out = Path(job.params["texts"]), Path(job.params["out"])
-    rows = np.load(out)
-    meanings.keep(data_folder.db, json.loads(texts.read_text()), rows)
+    texts, vector_file = Path(job.params["texts"]), Path(job.params["out"])
+    sentence_vectors = np.load(vector_file)
+    meanings.keep(data_folder.db, json.loads(texts.read_text()), sentence_vectors)
     return f"{result['count']} sentences and words"
 
 
@@ -250,10 +273,12 @@ def set_model(data_folder: DataFolder, folder: str) -> None:
 def keep_up(data_folder: DataFolder, seen: dict[int, str]) -> None:
     """Queue what is lacking in every project whose words changed since the last look; not while they are being
     heard."""
-    heard = {job.project for job in jobs.unfinished(data_folder.db) if job.kind in ("transcribe", "align", "meaning")}
+    projects_heard = {
+        job.project for job in jobs.unfinished(data_folder.db) if job.kind in ("transcribe", "align", "meaning")
+    }
     for project in projects.listing(data_folder.db):
         state = f"{meanings.state(data_folder.db, project.id)} {meanings.noted(data_folder.db, project.id)}"
-        if not project.archived and project.id not in heard and seen.get(project.id) != state:
+        if not project.archived and project.id not in projects_heard and seen.get(project.id) != state:
             seen[project.id] = state
             work_out(data_folder, project.id)
 
@@ -270,19 +295,23 @@ def search(data_folder: DataFolder, project: int, question: str, limit: int = 20
         raise Invalid("That is too long to look for. A sentence is enough.")
     hits: list[Hit] = []
     marked: dict[Said, str] = {}
-    for found in transcripts.search(data_folder.db, project, question, limit):
+    for found_sentence in transcripts.search(data_folder.db, project, question, limit):
         spoken = Said(
-            found.recording, found.start, found.end, found.speaker, found.text.replace("\x02", "").replace("\x03", "")
+            found_sentence.recording,
+            found_sentence.start,
+            found_sentence.end,
+            found_sentence.speaker,
+            found_sentence.text.replace("\x02", "").replace("\x03", ""),
         )
-        marked[spoken] = found.text
+        marked[spoken] = found_sentence.text
     for index, spoken in enumerate(heard_once(list(marked), recordings.sources(data_folder.db, project))):
         hits.append(Hit(spoken, marked[spoken], "word", round(1 - index / 1000, 3)))
     known = meant(data_folder, project)
     if known.said:
-        (asked,) = vectors([content(question)], model or kept_settings.get(data_folder.db, "meaning model"))
+        (asked_vector,) = vectors([content(question)], model or kept_settings.get(data_folder.db, "meaning model"))
         have = {(hit.said.recording, hit.said.start) for hit in hits}
-        for i, score in nearest(asked, known.rows, known.same, question, limit + len(hits)):
-            spoken = known.said[i]
+        for sentence_index, score in nearest(asked_vector, known.rows, known.same, question, limit + len(hits)):
+            spoken = known.said[sentence_index]
             if (spoken.recording, spoken.start) not in have:
                 hits.append(Hit(spoken, spoken.text, "meaning", round(score / 3.5, 3)))
     return hits[:limit]
@@ -291,7 +320,7 @@ def search(data_folder: DataFolder, project: int, question: str, limit: int = 20
 def more_like(data_folder: DataFolder, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
     """Sentences that mean what one of them means."""
     known = meant(data_folder, project)
-    i = next(
+    sentence_index = next(
         (
             index
             for index, spoken in enumerate(known.said)
@@ -299,7 +328,11 @@ def more_like(data_folder: DataFolder, project: int, recording: int, start: int,
         ),
         None,
     )
-    if i is None:
+    if sentence_index is None:
         raise Invalid("There is no sentence there any more.")
-    found = nearest(known.rows[i], known.rows, known.same, known.said[i].text, limit + 1)
-    return [Hit(known.said[k], known.said[k].text, "meaning", round(x / 3.5, 3)) for k, x in found if k != i][:limit]
+    found_near = nearest(known.rows[sentence_index], known.rows, known.same, known.said[sentence_index].text, limit + 1)
+    return [
+        Hit(known.said[this_sentence_index], known.said[this_sentence_index].text, "meaning", round(likeness / 3.5, 3))
+        for this_sentence_index, likeness in found_near
+        if this_sentence_index != sentence_index
+    ][:limit]

@@ -19,19 +19,19 @@ BOTH = 0.2  # the share of a name in each of two voices from which on it tells n
 
 def spans_of(said_words: Sequence[Word]) -> list[tuple[int, int]]:
     """Words [first, end) that one voice says: sentences, whoever was thought to say them, broken at pauses."""
-    out, at = [], 0
+    speaker_spans, at = [], 0
     for sentence in sentences([replace(word, speaker="") for word in said_words], APART):
-        out.append((at, at + sentence.count))
+        speaker_spans.append((at, at + sentence.count))
         at += sentence.count
-    return out
+    return speaker_spans
 
 
 def tell_apart(data_folder: DataFolder, recording: int) -> Job:
     """Queue telling the voices of a recording apart."""
     this_recording = recordings.get(data_folder.db, recording)
     facts = media_facts(data_folder, recording)
-    said = transcripts.words(data_folder.db, recording)
-    if not said:
+    said_words = transcripts.words(data_folder.db, recording)
+    if not said_words:
         raise Invalid(f"{this_recording.name} has no words yet. Transcribe it, then tell its voices apart.")
     if facts is None or not facts["sounded"]:
         raise Invalid(
@@ -40,7 +40,7 @@ def tell_apart(data_folder: DataFolder, recording: int) -> Job:
     running = jobs.latest_of_recordings(data_folder.db, this_recording.project, *WORD_JOBS).get(recording)
     if running and running.is_open:
         raise Invalid(f"{this_recording.name} is being listened to already.")
-    spans = [(said[start].start, said[end - 1].end) for start, end in spans_of(said)]
+    spans = [(said_words[start].start, said_words[end - 1].end) for start, end in spans_of(said_words)]
     params = {"out": str(data_folder.derived(recording)), "channels": facts["channels"], "spans": spans}
     return jobs.add(data_folder.db, this_recording.project, "voices", params, recording)
 
@@ -49,17 +49,19 @@ def take_voices(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> st
     """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
     assert job.recording is not None
     recording = recordings.get(data_folder.db, job.recording)
-    said = list(transcripts.words(data_folder.db, recording.id))
-    spans = spans_of(said)
-    if [[said[start].start, said[end - 1].end] for start, end in spans] != job.params["spans"]:
+    said_words = list(transcripts.words(data_folder.db, recording.id))
+    spans = spans_of(said_words)
+    if [[said_words[start].start, said_words[end - 1].end] for start, end in spans] != job.params["spans"]:
         return "The words were changed meanwhile. Tell the voices apart once more."
     if not result["two"]:
         return "As far as can be heard, one voice says all of it. Nothing was named."
     voice = [v for v, (start, end) in zip(result["voices"], spans, strict=True) for _ in range(start, end)]
-    named, names = with_voices(said, voice)
+    named, names = with_voices(said_words, voice)
     counts = Counter(result["voices"])
-    if named != said:
-        transcripts.change_words(data_folder.db, recording.id, 0, said, named, f"voices of {recording.name} told apart")
+    if named != said_words:
+        transcripts.change_words(
+            data_folder.db, recording.id, 0, said_words, named, f"voices of {recording.name} told apart"
+        )
     return (
         f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
@@ -80,7 +82,10 @@ def with_voices(said_words: Sequence[Word], voice: Sequence[int]) -> tuple[list[
         if word.speaker:
             had[value][word.speaker] += 1
     count = Counter(voice)
-    share = {name: tuple(had[k][name] / max(1, count[k]) for k in (0, 1)) for name in had[0] | had[1]}
+    share = {
+        name: tuple(had[voice_index][name] / max(1, count[voice_index]) for voice_index in (0, 1))
+        for name in had[0] | had[1]
+    }
     vague = {name for name, shares in share.items() if min(shares) > BOTH}
     names = _names_of_voices(had, share)
     new = [
@@ -94,11 +99,11 @@ def _names_of_voices(had: tuple[Counter[str], Counter[str]], share: Mapping[str,
     """To each voice the commonest of the names of which it had the larger share; a new one where none is left."""
     names = ["", ""]
     for name, _ in (had[0] + had[1]).most_common():
-        k = 0 if share[name][0] >= share[name][1] else 1
-        names[k] = names[k] or name
-    for k in (0, 1):
-        free = (f"Voice {number}" for number in range(k + 1, 100))
-        names[k] = names[k] or next(name for name in free if name not in share)
+        voice_index = 0 if share[name][0] >= share[name][1] else 1
+        names[voice_index] = names[voice_index] or name
+    for voice_index in (0, 1):
+        free = (f"Voice {number}" for number in range(voice_index + 1, 100))
+        names[voice_index] = names[voice_index] or next(name for name in free if name not in share)
     return names[0], names[1]
 
 

@@ -45,12 +45,12 @@ def found_pauses(
     data_folder: DataFolder, recording: int, settings: Settings | None = None, words: Sequence[Word] | None = None
 ) -> list[Pause]:
     """Pauses of a recording under settings; none while nothing was heard of it."""
-    heard = levels(data_folder, recording)
-    if heard is None:
+    heard_levels = levels(data_folder, recording)
+    if heard_levels is None:
         return []
     settings = settings or Settings()
-    said = transcripts.words(data_folder.db, recording) if words is None else words
-    return pauses(heard, settings, said, mask=speaking(data_folder, recording, settings))
+    said_words = transcripts.words(data_folder.db, recording) if words is None else words
+    return pauses(heard_levels, settings, said_words, mask=speaking(data_folder, recording, settings))
 
 
 def spoken_in(data_folder: DataFolder, piece: Piece, start: int, length: int, frame_rate: Rate) -> Sequence[Word]:

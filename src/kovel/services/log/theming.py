@@ -84,8 +84,8 @@ def overlap(a: tuple[int, int], b: tuple[int, int]) -> int:
 
 def _now(data_folder: DataFolder, project: int) -> tuple[Meant, list[Statement], Floats]:
     known = meant(data_folder, project)
-    found = statements(known.said, known.rows)
-    return known, found, meaning_of(found, known.rows)
+    statements_found = statements(known.said, known.rows)
+    return known, statements_found, meaning_of(statements_found, known.rows)
 
 
 def _where(
@@ -95,17 +95,21 @@ def _where(
     kept: dict[int, list[theme_rows.Placed]] = {}
     for placed in theme_rows.placed(data_folder.db, project):
         kept.setdefault(placed.recording, []).append(placed)
-    out = []
+    statements_there = []
     for statement in found_statements:
-        rows = kept.get(statement.recording, [])
-        best = max(rows, key=lambda p: overlap((p.start, p.end), (statement.start, statement.end)), default=None)
-        out.append(best if best and overlap((best.start, best.end), (statement.start, statement.end)) > 0 else None)
-    return out
+        kept_statements = kept.get(statement.recording, [])
+        best = max(
+            kept_statements, key=lambda p: overlap((p.start, p.end), (statement.start, statement.end)), default=None
+        )
+        statements_there.append(
+            best if best and overlap((best.start, best.end), (statement.start, statement.end)) > 0 else None
+        )
+    return statements_there
 
 
 def listing(data_folder: DataFolder, project: int) -> list[Theme]:
     """The themes with their statements, largest first, those set aside last."""
-    _, found, _ = _now(data_folder, project)
+    _, statements_found, _ = _now(data_folder, project)
     clock = recordings.clock_of(data_folder.db, project)
     kept: dict[int, list[tuple[int, int]]] = {}
     for subclip in subclips.of_project(data_folder.db, project):
@@ -114,28 +118,31 @@ def listing(data_folder: DataFolder, project: int) -> list[Theme]:
                 (clock.frame_to_sample(subclip.start), clock.frame_to_sample(subclip.end))
             )
     inside: dict[int, list[Shown]] = {}
-    for statement, placed in zip(found, _where(data_folder, project, found), strict=True):
+    for statement, placed in zip(statements_found, _where(data_folder, project, statements_found), strict=True):
         if placed is not None:
-            n = sum(overlap(k, (statement.start, statement.end)) for k in kept.get(statement.recording, []))
+            n = sum(
+                overlap(kept_statement, (statement.start, statement.end))
+                for kept_statement in kept.get(statement.recording, [])
+            )
             inside.setdefault(placed.theme, []).append(
                 Shown(statement, placed.theme, placed.own, min(n, statement.end - statement.start))
             )
-    rows = [
+    listed_themes = [
         Theme(theme.id, theme.name, theme.aside, tuple(inside.get(theme.id, ())))
         for theme in theme_rows.listing(data_folder.db, project)
     ]
-    return sorted(rows, key=lambda t: (t.aside, -t.said))
+    return sorted(listed_themes, key=lambda t: (t.aside, -t.said))
 
 
 def group(data_folder: DataFolder, project: int) -> list[Theme]:
     """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped
     around it."""
-    known, found, _ = _now(data_folder, project)
+    known, statements_found, _ = _now(data_folder, project)
     if known.lacking:
         raise Invalid(
             "What is said is still being worked out. Group it when that is done; the bar above shows how far it is."
         )
-    if len(found) < 2:
+    if len(statements_found) < 2:
         raise Invalid("There is too little said in this project to group: transcribe the interviews first.")
     with theme_rows.grouping(data_folder.db, project):
         follow(data_folder, project, first=True)
@@ -157,13 +164,13 @@ def _reshape(
         theme_rows.reshape(data_folder.db, moved)
 
 
-def _middles(where: Sequence[theme_rows.Placed | None], rows: Floats) -> dict[int, Floats]:
+def _middles(where: Sequence[theme_rows.Placed | None], sentence_vectors: Floats) -> dict[int, Floats]:
     """The mean of what is said in each theme, of length 1."""
     inside: dict[int, list[int]] = {}
     for index, placed in enumerate(where):
         if placed:
             inside.setdefault(placed.theme, []).append(index)
-    means = {theme: rows[indexes].mean(0) for theme, indexes in inside.items()}
+    means = {theme: sentence_vectors[indexes].mean(0) for theme, indexes in inside.items()}
     return {theme: mean / max(1e-9, float(np.linalg.norm(mean))) for theme, mean in means.items()}
 
 
@@ -177,26 +184,26 @@ def _spans(found_statements: Sequence[Statement], indexes: Iterable[int]) -> lis
 def follow(data_folder: DataFolder, project: int, *, first: bool = False) -> int:
     """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many.
     Themes that are there stay as they are. Nothing happens before the first grouping (`first`)."""
-    known, found, rows = _now(data_folder, project)
+    known, statements_found, theme_groups = _now(data_folder, project)
     there = theme_rows.listing(data_folder.db, project)
     if known.lacking or (not there and not first):
         return 0
-    where = _where(data_folder, project, found)
-    _reshape(data_folder, found, where)
+    where = _where(data_folder, project, statements_found)
+    _reshape(data_folder, statements_found, where)
     new = [index for index, placed in enumerate(where) if placed is None]
     if not new:
         return 0
-    middles = _middles(where, rows)
+    middles = _middles(where, theme_groups)
     to: dict[int | None, list[int]] = {}
     for index in new:
-        to.setdefault(nearest_theme(rows[index], middles), []).append(index)
+        to.setdefault(nearest_theme(theme_groups[index], middles), []).append(index)
     rest = to.pop(None, [])
-    of_rest = grouped(rows[rest])
-    said = _named(data_folder, known, found, rest, of_rest)
-    groups: list[theme_rows.Group] = [(key, "", _spans(found, ids)) for key, ids in to.items()]
-    for number in sorted(said):
+    of_rest = grouped(theme_groups[rest])
+    said_groups = _named(data_folder, known, statements_found, rest, of_rest)
+    groups: list[theme_rows.Group] = [(key, "", _spans(statements_found, ids)) for key, ids in to.items()]
+    for number in sorted(said_groups):
         together = [index for index, group in zip(rest, of_rest, strict=True) if group == number]
-        groups.append((None, said[number], _spans(found, together)))
+        groups.append((None, said_groups[number], _spans(statements_found, together)))
     theme_rows.put(data_folder.db, project, groups)
     return len(new)
 
@@ -208,51 +215,69 @@ def _named(
     ids: Sequence[int],
     groups: Sequence[int],
 ) -> dict[int, str]:
-    texts = [found_statements[i].text for i in ids]
+    texts = [found_statements[statement_id].text for statement_id in ids]
     vocabulary = sorted({word for text in texts for word in words_of(text)})
     vectors = meanings.vectors(data_folder.db, vocabulary)
-    rows = np.array([known.rows[found_statements[i].first : found_statements[i].last].mean(0) for i in ids], np.float32)
+    mean_vectors = np.array(
+        [
+            known.rows[found_statements[statement_id].first : found_statements[statement_id].last].mean(0)
+            for statement_id in ids
+        ],
+        np.float32,
+    )
     return names(
-        texts, groups, rows, {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()}
+        texts,
+        groups,
+        mean_vectors,
+        {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()},
     )
 
 
 def split(data_folder: DataFolder, project: int, theme: int) -> list[str]:
     """A theme in two or more, by what its statements have in common among themselves."""
-    known, found, rows = _now(data_folder, project)
+    known, statements_found, theme_groups = _now(data_folder, project)
     theme_rows.get(data_folder.db, project, theme)
     ids = [
-        index for index, placed in enumerate(_where(data_folder, project, found)) if placed and placed.theme == theme
+        index
+        for index, placed in enumerate(_where(data_folder, project, statements_found))
+        if placed and placed.theme == theme
     ]
     if len(ids) < 2:
         raise Invalid("There is one statement in it: nothing to split.")
-    inner = rows[ids] - rows[ids].mean(0)
+    inner = theme_groups[ids] - theme_groups[ids].mean(0)
     groups = grouped(inner / np.maximum(np.linalg.norm(inner, axis=1, keepdims=True), 1e-9))
     if len(set(groups)) < 2 or len(set(groups)) > max(2, len(ids) // 2):
         groups = _halves(inner)
-    said = _named(data_folder, known, found, ids, groups)
+    said_groups = _named(data_folder, known, statements_found, ids, groups)
     parts = [
-        (said[g], [(found[i].recording, found[i].start) for i, other in zip(ids, groups, strict=True) if other == g])
-        for g in sorted(said)
+        (
+            said_groups[group_name],
+            [
+                (statements_found[statement_id].recording, statements_found[statement_id].start)
+                for statement_id, other in zip(ids, groups, strict=True)
+                if other == group_name
+            ],
+        )
+        for group_name in sorted(said_groups)
     ]
     return theme_rows.split(data_folder.db, project, theme, parts)
 
 
-def _halves(rows: Floats) -> list[int]:
+def _halves(sentence_vectors: Floats) -> list[int]:
     """In two, along the direction in which statements differ most."""
-    _, _, axes = np.linalg.svd(rows, full_matrices=False)
-    x = rows @ axes[0]
-    order = np.argsort(x)
-    out = np.zeros(len(x), int)
-    out[order[len(x) // 2 :]] = 1
-    return [int(v) for v in out]
+    _, _, axes = np.linalg.svd(sentence_vectors, full_matrices=False)
+    along_axis = sentence_vectors @ axes[0]
+    order = np.argsort(along_axis)
+    half_of_each = np.zeros(len(along_axis), int)
+    half_of_each[order[len(along_axis) // 2 :]] = 1
+    return [int(v) for v in half_of_each]
 
 
 def told_twice(data_folder: DataFolder, project: int, most: int = 100) -> list[Twice]:
     """Pairs of sentences that tell the same, most alike first; those that were judged to be apart are left out."""
     known = meant(data_folder, project)
     said_of = judged(data_folder, project)
-    out = []
+    told_pairs = []
     sources = recordings.sources(data_folder.db, project)
     for pair in all_pairs(data_folder, project, known):
         first_spoken, second_spoken = known.said[pair.a], known.said[pair.b]
@@ -265,10 +290,10 @@ def told_twice(data_folder: DataFolder, project: int, most: int = 100) -> list[T
             la, na = _loudness(data_folder, first_spoken)
             lb, nb = _loudness(data_folder, second_spoken)
             how = (_told(data_folder, first_spoken), _told(data_folder, second_spoken))
-            out.append(Twice(first_spoken, second_spoken, pair.alike, how, (la, lb), (na, nb), better))
-        if len(out) == most:
+            told_pairs.append(Twice(first_spoken, second_spoken, pair.alike, how, (la, lb), (na, nb), better))
+        if len(told_pairs) == most:
             break
-    return out
+    return told_pairs
 
 
 def _one_moment(first_spoken: Said, second_spoken: Said, sources: Sources) -> bool:
@@ -290,7 +315,9 @@ def _one_moment(first_spoken: Said, second_spoken: Said, sources: Sources) -> bo
 
 def judged(data_folder: DataFolder, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
     """What the editor said of pairs, by (recording, start) of both."""
-    return {(j.a, j.b): j.better for j in theme_rows.judged(data_folder.db, project)}
+    return {
+        (judged_pair.a, judged_pair.b): judged_pair.better for judged_pair in theme_rows.judged(data_folder.db, project)
+    }
 
 
 def all_pairs(data_folder: DataFolder, project: int, known: Meant) -> list[retold.Pair]:
@@ -299,20 +326,24 @@ def all_pairs(data_folder: DataFolder, project: int, known: Meant) -> list[retol
     if key in _twice and _twice[key][0] == known.state:
         return _twice[key][1]
     if len(known.said) <= COMPARED:
-        found = retold.told_twice(known.said, known.rows)
+        pairs_found = retold.told_twice(known.said, known.rows)
     else:
-        found = []
+        pairs_found = []
         for theme in listing(data_folder, project):
-            ids = [i for shown in theme.shown for i in range(shown.statement.first, shown.statement.last)][:COMPARED]
-            pairs = retold.told_twice([known.said[i] for i in ids], known.rows[ids])
-            found += [
+            ids = [
+                sentence_index
+                for shown in theme.shown
+                for sentence_index in range(shown.statement.first, shown.statement.last)
+            ][:COMPARED]
+            pairs = retold.told_twice([known.said[statement_id] for statement_id in ids], known.rows[ids])
+            pairs_found += [
                 retold.Pair(min(ids[pair.a], ids[pair.b]), max(ids[pair.a], ids[pair.b]), pair.alike) for pair in pairs
             ]
-        found.sort(key=lambda p: -p.alike)
+        pairs_found.sort(key=lambda p: -p.alike)
     if len(_twice) > 4:
         _twice.clear()
-    _twice[key] = (known.state, found)
-    return found
+    _twice[key] = (known.state, pairs_found)
+    return pairs_found
 
 
 def _told(data_folder: DataFolder, sentence: Said) -> retold.Telling:
@@ -330,11 +361,11 @@ def words_said(data_folder: DataFolder, sentence: Said) -> list[Word]:
 
 
 def _loudness(data_folder: DataFolder, sentence: Said) -> tuple[float | None, float | None]:
-    heard = levels(data_folder, sentence.recording)
-    if heard is None:
+    heard_levels = levels(data_folder, sentence.recording)
+    if heard_levels is None:
         return None, None
     start, end = sentence.start // 480, max(sentence.start // 480 + 1, sentence.end // 480)
-    level, floor = heard.level[start:end], heard.floor[start:end]
+    level, floor = heard_levels.level[start:end], heard_levels.floor[start:end]
     return (float(np.percentile(level, 75)), float(np.median(floor))) if len(level) else (None, None)
 
 

@@ -29,12 +29,12 @@ def listen(data: DataFolder, recording: int) -> Job | None:
     facts = media_facts(data, recording)
     if not this_recording.sound or facts is None or not facts["sounded"]:
         return None
-    asked = {
+    asked_params = {
         "out": str(data.derived(recording)),
         "channels": facts["channels"],
         "music": this_recording.kind == "sound",
     }
-    return jobs.add(data.db, this_recording.project, "listen", asked, recording)
+    return jobs.add(data.db, this_recording.project, "listen", asked_params, recording)
 
 
 def take_listened(data_folder: DataFolder, recording: int, result: dict[str, Any]) -> str:
@@ -51,15 +51,15 @@ def take_listened(data_folder: DataFolder, recording: int, result: dict[str, Any
 
 def names_of(data_folder: DataFolder, project: int) -> list[str]:
     """People, places and tags of a project: so that the recogniser writes them as the editor does."""
-    out: dict[str, None] = {}
+    speaker_names: dict[str, None] = {}
     for recording in recordings.of_project(data_folder.db, project):
         for this_text in _names_in(recording.name):
-            out[this_text] = None
+            speaker_names[this_text] = None
     for subclip in subclips.of_project(data_folder.db, project):
         for tag in subclip.tags:
-            out[tag] = None
+            speaker_names[tag] = None
         for this_text in _names_in(subclip.name.partition(" ")[2]):
-            out[this_text] = None
+            speaker_names[this_text] = None
     for text in transcripts.corrected(data_folder.db, project):  # what was corrected once is known from then on
         this_text = re.sub(r"^\W+|\W+$|['’]s$", "", text)
         if (
@@ -67,8 +67,8 @@ def names_of(data_folder: DataFolder, project: int) -> list[str]:
             and this_text.lower() not in TALK
             and this_text.lower() not in ENGLISH.small
         ):
-            out[this_text] = None
-    return list(out)[:60]
+            speaker_names[this_text] = None
+    return list(speaker_names)[:60]
 
 
 def _names_in(text: str) -> list[str]:
@@ -104,13 +104,13 @@ def align(data_folder: DataFolder, recording: int, text: str) -> Job:
     facts = media_facts(data_folder, recording)
     if not this_recording.sound or facts is None or not facts["sounded"]:
         raise Invalid(f"{this_recording.name} has no sound that is ready to put a text to.")
-    speakers, said = _script(text)
-    if not said:
+    speakers, said_words = _script(text)
+    if not said_words:
         raise Invalid(f"There are no words in that text. The words of {this_recording.name} are as they were.")
     params = {
         "out": str(data_folder.derived(recording)),
         "channels": facts["channels"],
-        "said": said,
+        "said": said_words,
         "speakers": speakers,
         "model": kept_settings.get(data_folder.db, "model"),
         "language": this_recording.language,
@@ -122,15 +122,15 @@ def align(data_folder: DataFolder, recording: int, text: str) -> Job:
 def _script(text: str) -> tuple[list[str], list[str]]:
     """The speaker of each word of a text, and the words; `Maren: we haul` names who speaks from there on."""
     speakers: list[str] = []
-    said: list[str] = []
+    said_words: list[str] = []
     now = ""
     for line in text.splitlines():
         who, line = named(line)
         now = who or now
         words = line.split()
-        said += words
+        said_words += words
         speakers += [now] * len(words)
-    return speakers, said
+    return speakers, said_words
 
 
 class SoFar:
@@ -150,13 +150,15 @@ class SoFar:
             stamp = self._path.stat().st_mtime_ns
             if stamp == self._stamp or not self._fresh:
                 return
-            rows = json.loads(self._path.read_text())["words"]
+            word_rows = json.loads(self._path.read_text())["words"]
         except (OSError, ValueError):
             return
         self._stamp = stamp
         last = self._kept[-1].end if self._kept else 0
         new = [
-            word for word in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if word.start >= last
+            word
+            for word in (Word(str(t), int(a), int(b), "", float(confidence)) for t, a, b, confidence in word_rows)
+            if word.start >= last
         ]
         self._kept += new
         transcripts.add_heard(self.data.db, self.recording, new)
@@ -170,12 +172,12 @@ class SoFar:
 
 def take_heard(data_folder: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
-    said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
-    if said:
+    heard_words = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
+    if heard_words:
         this_recording = recordings.get(data_folder.db, recording)
-        if not any(word.speaker for word in said):
-            said = with_speakers(said, transcripts.words(data_folder.db, recording))
-        transcripts.set_words(data_folder.db, recording, said, f"{this_recording.name} transcribed")
+        if not any(word.speaker for word in heard_words):
+            heard_words = with_speakers(heard_words, transcripts.words(data_folder.db, recording))
+        transcripts.set_words(data_folder.db, recording, heard_words, f"{this_recording.name} transcribed")
         recordings.set_spoken(data_folder.db, recording, str(result.get("language", "")))
     return str(result.get("remark", ""))
 
@@ -192,19 +194,19 @@ def set_model(data_folder: DataFolder, folder: str) -> None:
 
 def _words_of_json(name: str, text: str) -> list[Word]:
     try:
-        said = [
+        said_words = [
             Word(
-                " ".join(str(row["text"]).split()),
-                round(row["start"] * 48000),
-                round(row["end"] * 48000),
-                str(row.get("speaker") or ""),
-                float(row.get("sure", 1.0)),
+                " ".join(str(word_row["text"]).split()),
+                round(word_row["start"] * 48000),
+                round(word_row["end"] * 48000),
+                str(word_row.get("speaker") or ""),
+                float(word_row.get("sure", 1.0)),
             )
-            for row in json.loads(text)["words"]
+            for word_row in json.loads(text)["words"]
         ]
     except (ValueError, KeyError, TypeError, AttributeError):
         raise Invalid(f"{name} holds no words with times.") from None
-    return sorted((word for word in said if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
+    return sorted((word for word in said_words if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
 
 
 def take_words(data_folder: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
@@ -214,29 +216,31 @@ def take_words(data_folder: DataFolder, recording: Recording, name: str, text: s
     Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to
     take; the words there were stay then.
     """
-    left: list[str] = []
+    words_left: list[str] = []
     if name.lower().endswith(".json"):
-        said = _words_of_json(name, text)
+        said_words = _words_of_json(name, text)
     elif "-->" in text:
-        told = taken_apart(data_folder, "read_words", name, text)
-        said = [Word(*row) for row in told["words"]]
-        left = [f"Line {n}: {why}. Left out." for n, why in told["refused"]]
+        told_words = taken_apart(data_folder, "read_words", name, text)
+        said_words = [Word(*word_row) for word_row in told_words["words"]]
+        words_left = [f"Line {n}: {why}. Left out." for n, why in told_words["refused"]]
     else:
         raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
     if recording.frames is not None:
         total = recording.rate.frame_to_sample(recording.frames)
-        late = [word for word in said if word.start >= total]
-        left += [f"{len(late)} words lie after the end of {recording.name}. Left out."] if late else []
-        said = [Word(word.text, word.start, min(word.end, total), word.speaker) for word in said if word.start < total]
-    if not said:
+        late = [word for word in said_words if word.start >= total]
+        words_left += [f"{len(late)} words lie after the end of {recording.name}. Left out."] if late else []
+        said_words = [
+            Word(word.text, word.start, min(word.end, total), word.speaker) for word in said_words if word.start < total
+        ]
+    if not said_words:
         raise Invalid(
             f"There are no words in {name}. The words of {recording.name} are as they were."
-            + "".join(f" {x}" for x in left[:3])
+            + "".join(f" {left_word}" for left_word in words_left[:3])
         )
-    transcripts.set_words(data_folder.db, recording.id, said)
-    if code := guessed(word.text for word in said[:5000]):
+    transcripts.set_words(data_folder.db, recording.id, said_words)
+    if code := guessed(word.text for word in said_words[:5000]):
         recordings.set_spoken(data_folder.db, recording.id, code)
-    return len(said), left
+    return len(said_words), words_left
 
 
 def transcript(said_words: Sequence[Word], kind: str) -> str:
@@ -253,7 +257,7 @@ def transcript(said_words: Sequence[Word], kind: str) -> str:
             )
             + "\n"
         )
-    rows = [
+    word_rows = [
         {
             "text": word.text,
             "start": word.start / 48000,
@@ -263,7 +267,7 @@ def transcript(said_words: Sequence[Word], kind: str) -> str:
         }
         for word in said_words
     ]
-    return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
+    return json.dumps({"words": word_rows}, ensure_ascii=False, indent=1) + "\n"
 
 
 def _take_listened(data_folder: DataFolder, job: Job, result: Result) -> Outcome:

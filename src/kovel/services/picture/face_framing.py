@@ -37,9 +37,15 @@ def face_path(
     """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording,
     x, y); empty where neither is found. What was found is kept beside the recording."""
     a, n = clip.start, clip.used if isinstance(clip, Cover) else clip.length
-    moments = [a] if recording.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
+    moments = (
+        [a]
+        if recording.frames is None
+        else sorted({a + n * (2 * piece_number + 1) // (2 * MOST) for piece_number in range(MOST)})
+    )
     pixels = [
-        (moment, c) for moment in moments if (c := colours(data_folder, recording, moment, story.rate)) is not None
+        (moment, pixels)
+        for moment in moments
+        if (pixels := colours(data_folder, recording, moment, story.rate)) is not None
     ]
     kept_at = data_folder.derived(recording.id) / "faces.json"
     try:
@@ -47,17 +53,17 @@ def face_path(
     except (OSError, ValueError):
         kept = {}
     unknown = {str(moment // GOP): moment for moment, _ in pixels if str(moment // GOP) not in kept}
-    for (name, m), picture in zip(
+    for (name, moment), picture in zip(
         unknown.items(), near(data_folder, recording, list(unknown.values()), story.rate), strict=True
     ):
-        kept[name] = [[face.x, face.y, face.size] for face in faces_in(picture, m)] if picture is not None else []
-    found = [[paths.Face(moment, *row) for row in kept[str(moment // GOP)]] for moment, _ in pixels]
+        kept[name] = [[face.x, face.y, face.size] for face in faces_in(picture, moment)] if picture is not None else []
+    found_faces = [[paths.Face(moment, *face_row) for face_row in kept[str(moment // GOP)]] for moment, _ in pixels]
     if unknown:
         keep(kept_at, kept)
-    track = paths.track(found)
-    if len(track) >= max(min(2, len(found)), OFTEN.get(recording.kind, 0.6) * len(found)):
+    track = paths.track(found_faces)
+    if len(track) >= max(min(2, len(found_faces)), OFTEN.get(recording.kind, 0.6) * len(found_faces)):
         return paths.path(track)
-    return paths.moving([c.mean(-1) for _, c in pixels], a)
+    return paths.moving([pixels_there.mean(-1) for _, pixels_there in pixels], a)
 
 
 def on_faces(data_folder: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
@@ -68,7 +74,7 @@ def on_faces(data_folder: DataFolder, project: int, story: Story, items: list[Pi
     sources = {key: recording.source for key, recording in rows_of.items()}
     picture = size_of(story, this_project.width, this_project.height)
     seen = Seen(story, sources)
-    out: Rows = []
+    framing_rows: Rows = []
     lacking: list[str] = []
     for clip in items:
         recording = rows_of.get(clip.source) if clip.source is not None else None
@@ -78,11 +84,11 @@ def on_faces(data_folder: DataFolder, project: int, story: Story, items: list[Pi
         window = _window(layer, (recording.width or 16, recording.height or 9), picture)
         if min(window) >= ALL:
             continue  # all of it is seen
-        if found := face_path(data_folder, recording, clip, story):
-            out += _framed_on(clip, found, window)
+        if faces_found := face_path(data_folder, recording, clip, story):
+            framing_rows += _framed_on(clip, faces_found, window)
         else:
             lacking.append(recording.name)
-    return out, lacking
+    return framing_rows, lacking
 
 
 def _window(layer: Layer, image: tuple[int, int], picture: tuple[int, int]) -> tuple[float, float]:
@@ -98,13 +104,13 @@ def _framed_on(clip: Piece | Cover, found: Found, window: tuple[float, float]) -
     """Rows that keep what was found in the window: one value where it hardly moves, else a line."""
     across = [[moment, paths.across_for(px, window[0])] for moment, px, _ in found]
     down = [[moment, paths.down_for(py, window[1])] for moment, _, py in found]
-    rows: Rows = []
+    setting_rows: Rows = []
     for name, line, share in (("across", across, window[0]), ("down", down, window[1])):
         if share < ALL:
             values = [value for _, value in line]
             still = max(values) - min(values) < 2
-            rows.append([clip.id, name, line[len(line) // 2][1] if still else line])
-    return rows
+            setting_rows.append([clip.id, name, line[len(line) // 2][1] if still else line])
+    return setting_rows
 
 
 def _told(did: str, lacking: list[str]) -> str:
@@ -122,11 +128,11 @@ def sit_on_faces(data_folder: DataFolder, project: int, story: Story, items: lis
     xs = [clip for clip in (story.item(item) for item in items) if isinstance(clip, (Piece, Cover))]
     if not any(clip.source for clip in xs):
         raise Invalid("There is no picture to frame: choose a piece or a cover first.")
-    rows, lacking = on_faces(data_folder, project, story, xs)
-    if not rows:
+    setting_rows, lacking = on_faces(data_folder, project, story, xs)
+    if not setting_rows:
         why = f"No face is found in {lacking[0]}, and nothing moves" if lacking else "All of the picture is seen"
         raise Invalid(f"{why}: {'frame it by hand' if lacking else 'zoom in first, then it can sit on the face'}.")
-    return "set_several", {"rows": rows, "did": _told("Framed on the face", lacking)}
+    return "set_several", {"rows": setting_rows, "did": _told("Framed on the face", lacking)}
 
 
 def punch_in(data_folder: DataFolder, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
@@ -134,10 +140,10 @@ def punch_in(data_folder: DataFolder, project: int, story: Story, zoom: float) -
     it."""
     sources: Sources = recordings.sources(data_folder.db, project)
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
-    changed = [new.piece(i) for i in report.made]
-    rows, lacking = on_faces(data_folder, project, new, list(changed))
+    changed = [new.piece(piece_id) for piece_id in report.made]
+    setting_rows, lacking = on_faces(data_folder, project, new, list(changed))
     zooms: Rows = [[piece.id, "zoom", piece.settings["zoom"]] for piece in changed]
-    return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
+    return ("set_several", {"rows": [*zooms, *setting_rows], "did": _told(report.did, lacking)}), report
 
 
 def other_shape(data_folder: DataFolder, project: int, shape: str) -> tuple[int, str]:
@@ -155,11 +161,16 @@ def other_shape(data_folder: DataFolder, project: int, shape: str) -> tuple[int,
         raise Invalid(f"This story has the shape {shape} already.") from None
     xs: list[Piece | Cover] = [*new.pieces]
     xs += [cover for cover in new.covers if cover.source in sources]
-    rows, lacking = on_faces(data_folder, project, new, xs)
+    setting_rows, lacking = on_faces(data_folder, project, new, xs)
     name = f"{kept_story.name} {shape.replace(':', ' to ')}"
     there = {kept.name for kept in stories.of_project(data_folder.db, project)}
-    name = next(name for name in (name, *(f"{name} ({k})" for k in range(2, 100))) if name not in there)
+    name = next(
+        name for name in (name, *(f"{name} ({name_number})" for name_number in range(2, 100))) if name not in there
+    )
     story_id = stories.create(data_folder.db, project, name, of=kept_story.id)
-    did = _told(f"{name}: framed on {len({row[0] for row in rows})} of {len(xs)} pieces and covers", lacking)
-    stories.edit(data_folder.db, story_id, None, "set_several", {"rows": [*wide, *rows], "did": did})
-    return story_id, did
+    summary = _told(
+        f"{name}: framed on {len({setting_row[0] for setting_row in setting_rows})} of {len(xs)} pieces and covers",
+        lacking,
+    )
+    stories.edit(data_folder.db, story_id, None, "set_several", {"rows": [*wide, *setting_rows], "did": summary})
+    return story_id, summary

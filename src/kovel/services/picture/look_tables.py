@@ -38,17 +38,17 @@ SAMPLES = 40  # small frames that stand for a recording's colours
 Array = npt.NDArray[np.float64]
 
 
-def checked(rows: Sequence[Any]) -> Look:
+def checked(look_rows: Sequence[Any]) -> Look:
     """Looks as they were sent, every value one that can be set; `Missing` for what is none."""
-    out = []
-    for given in rows[:8]:
+    checked_looks = []
+    for given in look_rows[:8]:
         if not isinstance(given, dict):
             raise Missing("There is no such look.")
         pairs = [(n, SETTINGS[n].as_kept(value)) for n, value in sorted(given.items()) if n in LOOK]
         if any(value is None for _, value in pairs) or len(pairs) != len(given):
             raise Missing("There is no such look.")
-        out.append(tuple(pairs))
-    return tuple(out)
+        checked_looks.append(tuple(pairs))
+    return tuple(checked_looks)
 
 
 def checked_title(of: str) -> dict[str, Any]:
@@ -60,14 +60,14 @@ def checked_title(of: str) -> dict[str, Any]:
     names = TITLE_DRAWN
     if not isinstance(given, dict) or set(given) != set(names):
         raise Missing("There is no such title.")
-    rows = {name: SETTINGS[name].as_kept(given[name]) for name in names}
-    if any(row is None for row in rows.values()):
+    kept_values = {name: SETTINGS[name].as_kept(given[name]) for name in names}
+    if any(title_row is None for title_row in kept_values.values()):
         raise Missing("There is no such title.")
-    return rows
+    return kept_values
 
 
 def table_of(data_folder: DataFolder, look: Look) -> looks.Table:
-    return looks.made([dict(rows) for rows in look], kept_in(data_folder.tables))
+    return looks.made([dict(look_rows) for look_rows in look], kept_in(data_folder.tables))
 
 
 def table_names(data_folder: DataFolder) -> list[str]:
@@ -79,8 +79,8 @@ def keep_table(data_folder: DataFolder, name: str, table: looks.Table) -> str:
     name = re.sub(r"[^\w .,()'-]", "_", " ".join(name.split()))[:60].strip(" .") or "table"
     text = cube_text(table)
     data_folder.tables.mkdir(parents=True, exist_ok=True)
-    for k in range(1, 1000):
-        free = name if k == 1 else f"{name} {k}"
+    for name_number in range(1, 1000):
+        free = name if name_number == 1 else f"{name} {name_number}"
         to = data_folder.tables / f"{free}.cube"
         if to.exists():
             if hashlib.sha256(to.read_bytes()).digest() == hashlib.sha256(text.encode()).digest():
@@ -109,8 +109,8 @@ def take_in_font(data_folder: DataFolder, name: str, body: bytes) -> str:
     part = data_folder.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
     try:
         part.write_bytes(body)
-        told = taken_apart(data_folder, "read_font", name or "That file", body)
-        family = re.sub(r"[^\w .,()'-]", "_", told["family"])[:60].strip(" .") or "font"
+        told_font = taken_apart(data_folder, "read_font", name or "That file", body)
+        family = re.sub(r"[^\w .,()'-]", "_", told_font["family"])[:60].strip(" .") or "font"
         if family in OWN:
             family = f"{family} 2"
         os.replace(part, data_folder.fonts / f"{family}{kind}")
@@ -150,8 +150,8 @@ def match(data_folder: DataFolder, recording: int, other: int) -> tuple[str, str
         lacking = mine if a is None else theirs
         raise Invalid(f"{lacking.name} has no small pictures yet: match it when they are made.")
     kept = kept_in(data_folder.tables)
-    own = {name: value for name, value in own_look(mine).items() if name != "table"}
-    table = looks.matching(looks.looked(a, own, kept), looks.looked(b, own_look(theirs), kept))
+    own_values = {name: value for name, value in own_look(mine).items() if name != "table"}
+    table = looks.matching(looks.looked(a, own_values, kept), looks.looked(b, own_look(theirs), kept))
     name = keep_table(data_folder, f"{mine.name} like {theirs.name}", table)
     recordings.set_value(data_folder.db, recording, "table", name)
     how = "at the same moments" if together else "as a whole, for they are not synced"
@@ -181,10 +181,10 @@ def _spread(length: int) -> list[int]:
 
 
 def _colours_at(data_folder: DataFolder, recording: Recording, frames: Sequence[int], frame_rate: Rate) -> Array | None:
-    found = [
+    found_colours = [
         seen for seen in (colours(data_folder, recording, frame, frame_rate) for frame in frames) if seen is not None
     ]
-    return np.concatenate([seen[::2, ::2].reshape(-1, 3) for seen in found]) if found else None
+    return np.concatenate([seen[::2, ::2].reshape(-1, 3) for seen in found_colours]) if found_colours else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,10 +208,13 @@ def levels(pixels: Array) -> Levels:
     often = np.sqrt(often / max(1.0, often.max()))
     line = " ".join(f"{WIDE * index / 55:.0f},{HIGH - (HIGH - 3) * value:.1f}" for index, value in enumerate(often))
     columns = np.array_split(luma, min(56, luma.shape[1]), axis=1)
-    low, high = ([float(np.percentile(column, q)) for column in columns] for q in (3, 97))
+    low, high = ([float(np.percentile(column, percentile)) for column in columns] for percentile in (3, 97))
     n = len(columns) - 1
     edge = [f"{WIDE * index / n:.0f},{HIGH - (HIGH - 3) * value:.1f}" for index, value in enumerate(high)]
-    edge += [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * value:.1f}" for k, value in reversed(list(enumerate(low)))]
+    edge += [
+        f"{WIDE * level_index / n:.0f},{HIGH - (HIGH - 3) * value:.1f}"
+        for level_index, value in reversed(list(enumerate(low)))
+    ]
     cut = pixels.reshape(-1, 3)
     return Levels(
         line,

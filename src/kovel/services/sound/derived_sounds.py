@@ -55,15 +55,17 @@ def want_cleaned(data_folder: DataFolder, recording: int) -> Job | None:
 def want_retimed(data_folder: DataFolder, project: int, plan: Plan) -> list[Job]:
     """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
     failed = []
-    rows: dict[str, Job] = {}
+    jobs_by_name: dict[str, Job] = {}
     for key, wanted in plan.retimed.items():
         lacking = [name for name in wanted if not made_file(data_folder, key, name).exists()]
         facts = media_facts(data_folder, key) if lacking else None
         if facts is None or not facts["sounded"]:
             continue
-        rows = rows or {job.params["name"]: job for job in reversed(jobs.of_project(data_folder.db, project, "retime"))}
+        jobs_by_name = jobs_by_name or {
+            job.params["name"]: job for job in reversed(jobs.of_project(data_folder.db, project, "retime"))
+        }
         for name in lacking:
-            old = rows.get(name)
+            old = jobs_by_name.get(name)
             if old and old.has_failed:
                 failed.append(old)
             elif old is None or old.state in (JobState.DONE, JobState.CANCELLED):
@@ -86,10 +88,10 @@ def all_retimed(data_folder: DataFolder, plan: Plan) -> bool:
 
 def set_on_recording(data_folder: DataFolder, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
-    this_recording, did = recordings.set_value(data_folder.db, recording, setting, value)
+    this_recording, summary = recordings.set_value(data_folder.db, recording, setting, value)
     if setting in CLEANING:
         want_cleaned(data_folder, recording)
-    return this_recording, did
+    return this_recording, summary
 
 
 def throw_old_away(data_folder: DataFolder, recording: int) -> None:
@@ -98,8 +100,8 @@ def throw_old_away(data_folder: DataFolder, recording: int) -> None:
     now = made_of(recordings.get(data_folder.db, recording).source)
     with contextlib.suppress(OSError):
         for kind, kept in (("clean", KEPT - 1), ("pace", PACED)):
-            rows = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
-            for path in [path for path in rows if path.stem != now][kept:]:
+            newest_files = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
+            for path in [path for path in newest_files if path.stem != now][kept:]:
                 for gone in folder.glob(f"{path.stem}.*"):
                     gone.unlink(missing_ok=True)
 
@@ -108,10 +110,10 @@ def found_in(data_folder: DataFolder, recording: int) -> dict[str, Any] | None:
     """What was found while the sound that is heard now was made; None while it is not there."""
     name = made_of(recordings.get(data_folder.db, recording).source)
     try:
-        found: dict[str, Any] = json.loads((data_folder.derived(recording) / "made" / f"{name}.json").read_text())
+        noise_found: dict[str, Any] = json.loads((data_folder.derived(recording) / "made" / f"{name}.json").read_text())
     except (OSError, ValueError):
         return None
-    return found
+    return noise_found
 
 
 def hear(data_folder: DataFolder, recording: int, start: int, end: int, settings: Mapping[str, object]) -> bytes:
@@ -123,12 +125,12 @@ def hear(data_folder: DataFolder, recording: int, start: int, end: int, settings
     for name, value in settings.items():
         kept = SETTINGS[name].as_kept(value) if name in CLEANING else None
         if kept is None:
-            said = (
+            said_setting = (
                 f"{SETTINGS[name].label} is set to {SETTINGS[name].between}"
                 if name in CLEANING
                 else f"{name} cleans nothing"
             )
-            raise Invalid(f"{said}.")
+            raise Invalid(f"{said_setting}.")
         wanted[name] = kept
     this_recording = recordings.get(data_folder.db, recording)
     facts = media_facts(data_folder, recording)
@@ -148,7 +150,11 @@ def sounds_read(params: Mapping[str, Any]) -> list[Path]:
     if "pace" in params:
         of = params["pace"]["of"]
         return [Path(params["out"]) / "made" / f"{of}.pcm"] if of else []
-    return [Path(p) for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
+    return [
+        Path(made_path)
+        for sound_file in params.get("files", {}).values()
+        for made_path in sound_file.get("made", {}).values()
+    ]
 
 
 def hold_for_sounds(data_folder: DataFolder, job: Job) -> Hold | None:

@@ -62,9 +62,9 @@ def speech_of(data_folder: DataFolder, recording: int, start: int, end: int) -> 
 def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, int, int]]:
     """What somebody may speak in, with its story frame and its recording: pieces and voice-overs that are heard."""
     read = story.reading(sources)
-    rows: list[tuple[Piece | Sound, int]] = list(zip(story.pieces, story.starts, strict=False))
-    rows += [(sound, story.at(sound)) for sound in story.sounds if sound.kind == "voice"]
-    for clip, at in rows:
+    heard_clips: list[tuple[Piece | Sound, int]] = list(zip(story.pieces, story.starts, strict=False))
+    heard_clips += [(sound, story.at(sound)) for sound in story.sounds if sound.kind == "voice"]
+    for clip, at in heard_clips:
         if clip.source is None or clip.source not in sources or not sources[clip.source].sound or read(clip, "mute"):
             continue
         if not isinstance(clip, Piece) or (clip.take != "picture" and sounds_on(clip)):
@@ -78,8 +78,11 @@ def speech_in(data_folder: DataFolder, story: Story, sources: Sources) -> list[S
     for clip, at, source in _speaking(story, sources):
         first, end = clip.used if isinstance(clip, Piece) else (clip.start, clip.end)
         for start, until in speech_of(data_folder, source, to_sample(first), to_sample(end)):
-            f = sorted(at + floor(frames_to(clip, story.rate.sample_to_frame(max(0, s)))) for s in (start, until - 1))
-            spans.append((max(at, f[0]), min(at + clip.length, f[1] + 1)))
+            word_frame = sorted(
+                at + floor(frames_to(clip, story.rate.sample_to_frame(max(0, edge_sample))))
+                for edge_sample in (start, until - 1)
+            )
+            spans.append((max(at, word_frame[0]), min(at + clip.length, word_frame[1] + 1)))
     return spans_joined(spans)
 
 
@@ -87,7 +90,7 @@ def duck(data_folder: DataFolder, project: int, story: Story, items: Sequence[in
     """Ducking of sounds and covers under all that is said."""
     sources = recordings.sources(data_folder.db, project)
     chosen = [story.item(item) for item in items] or [sound for sound in story.sounds if sound.kind == "music"]
-    rows: list[list[Any]] = []
+    setting_rows: list[list[Any]] = []
     talk = speech_in(data_folder, story, sources)
     for clip in chosen:
         if isinstance(clip, Piece):
@@ -95,17 +98,17 @@ def duck(data_folder: DataFolder, project: int, story: Story, items: Sequence[in
         at = story.at(clip)
         line = ducked(talk, (at, min(at + clip.length, story.length)), how)
         if line:
-            points = {moment_of(clip, f - at): db for f, db in line}
-            rows.append([clip.id, "duck", [[point, points[point]] for point in sorted(points)]])
+            points = {moment_of(clip, line_frame - at): db for line_frame, db in line}
+            setting_rows.append([clip.id, "duck", [[point, points[point]] for point in sorted(points)]])
         elif "duck" in clip.settings:
-            rows.append([clip.id, "duck", None])
-    if not rows:
+            setting_rows.append([clip.id, "duck", None])
+    if not setting_rows:
         raise Invalid(
             "There is no music in the story, or nobody speaks over it." if not items else "Nobody speaks over that."
         )
-    count = len(rows)
+    count = len(setting_rows)
     what = f"{count} sounds go" if count != 1 else f"{_name(sources, chosen[0])} goes"
-    return "set_several", {"rows": rows, "did": f"{what} down by {abs(how.depth):g} dB where somebody speaks"}
+    return "set_several", {"rows": setting_rows, "did": f"{what} down by {abs(how.depth):g} dB where somebody speaks"}
 
 
 def _name(sources: Sources, item: Item) -> str:
@@ -138,29 +141,31 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     groups: dict[tuple[str, int], list[tuple[int, np.ndarray]]] = {}
     to_sample = story.rate.frame_to_sample
     for clip, _, source in _speaking(story, sources):
-        rows = next(
+        measured_power = next(
             (measured[key] for key in ((source, made_of(sources[source])), (source, "")) if key in measured), None
         )
-        if rows is None:
+        if measured_power is None:
             continue
-        start, end = (to_sample(f) for f in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end)))
-        first, last = start // STEP, min(len(rows), -(-end // STEP))
+        start, end = (
+            to_sample(used_frame) for used_frame in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end))
+        )
+        first, last = start // STEP, min(len(measured_power), -(-end // STEP))
         talk = np.zeros(max(0, last - first), bool)
         for begin, until in speech_of(data, source, start, end):
             talk[max(0, -(-begin // STEP) - first) : max(0, until // STEP - first)] = True
         frames = np.arange(first, last) * STEP / SAMPLE_RATE * float(story.rate.fps)
-        said = rows[first:last, 0][talk] * 10 ** (_levels_at(read(clip, "level"), frames)[talk] / 10)
+        said_power = measured_power[first:last, 0][talk] * 10 ** (_levels_at(read(clip, "level"), frames)[talk] / 10)
         who = _speaker(data, source, start, end) if apart == "speaker" else ""
         name = sources[source].name
         key = (who or name, 0 if who else source) if apart == "speaker" else (name, clip.id)
-        groups.setdefault(key, []).append((clip.id, said))
-    out = []
+        groups.setdefault(key, []).append((clip.id, said_power))
+    voice_levels = []
     for (name, _), rows_ in groups.items():
-        power = np.concatenate([s for _, s in rows_])
+        power = np.concatenate([spoken_share for _, spoken_share in rows_])
         loud = speech_loudness(power, np.ones(len(power), bool))
         if loud is not None:
-            out.append(Voice(name, tuple(i for i, _ in rows_), loud))
-    return out
+            voice_levels.append(Voice(name, tuple(item_id for item_id, _ in rows_), loud))
+    return voice_levels
 
 
 def _speaker(data_folder: DataFolder, recording: int, start: int, end: int) -> str:
@@ -177,33 +182,44 @@ def even_voices(
     """One edit that brings every voice to the loudness the story aims at, and the voices as they were."""
     if apart not in ("speaker", "piece"):
         raise Invalid("Voices are evened out by speaker or by piece.")
-    found = voices(data_folder, project, story, apart)
-    if not found:
+    voices_found = voices(data_folder, project, story, apart)
+    if not voices_found:
         raise Invalid("Nobody speaks in the story, or its sound is not there yet.")
     target = target_of(story)
-    by = [round(target - voice.loudness, 1) for voice in found]
-    rows: list[list[Any]] = []
-    for index, voice in enumerate(found):
+    by = [round(target - voice.loudness, 1) for voice in voices_found]
+    setting_rows: list[list[Any]] = []
+    for index, voice in enumerate(voices_found):
         for piece in voice.pieces:
-            own = story.item(piece).settings["level"]
-            now = added([own, by[index]])
+            own_level = story.item(piece).settings["level"]
+            now = added([own_level, by[index]])
             if isinstance(now, tuple):
-                rows.append([piece, "level", [[moment, held(db)] for moment, db in now]])
+                setting_rows.append([piece, "level", [[moment, held(db)] for moment, db in now]])
             else:
-                rows.append([piece, "level", held(now)])
-    did = f"Voices brought to {target:g} LUFS: " + ", ".join(
-        f"{voice.name} {by[index]:+.1f} dB" for index, voice in enumerate(found[:6])
+                setting_rows.append([piece, "level", held(now)])
+    summary = f"Voices brought to {target:g} LUFS: " + ", ".join(
+        f"{voice.name} {by[index]:+.1f} dB" for index, voice in enumerate(voices_found[:6])
     )
-    return ("set_several", {"rows": rows, "did": did + (" and more" if len(found) > 6 else "")}), found
+    return (
+        "set_several",
+        {"rows": setting_rows, "did": summary + (" and more" if len(voices_found) > 6 else "")},
+    ), voices_found
 
 
 def _files(data_folder: DataFolder, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
     """A plan and the files it is read from, as a child takes them."""
     files = {}
-    for i in {heard.source for heard in plan.sounds}:
-        facts = whole_sound_of(data_folder, i, "Try again")
-        made = {name: str(path) for name in plan.made.get(i, ()) if (path := made_file(data_folder, i, name)).exists()}
-        files[str(i)] = {"pcm": str(data_folder.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
+    for recording_id in {heard_sound.source for heard_sound in plan.sounds}:
+        facts = whole_sound_of(data_folder, recording_id, "Try again")
+        made_files = {
+            name: str(path)
+            for name in plan.made.get(recording_id, ())
+            if (path := made_file(data_folder, recording_id, name)).exists()
+        }
+        files[str(recording_id)] = {
+            "pcm": str(data_folder.derived(recording_id) / "sound.pcm"),
+            "channels": facts["channels"],
+            "made": made_files,
+        }
     return plan.to_json(sources), files
 
 
@@ -259,7 +275,7 @@ def to_target(
     data_folder: DataFolder, project: int, story: Story, target: float | None = None
 ) -> tuple[Asked, dict[str, float]]:
     """One edit that brings the story to its target, peaks tamed; and what it measured before and will after."""
-    own = dict(story.settings).get("story", NONE)
+    own_values = dict(story.settings).get("story", NONE)
     aim = target_of(story) if target is None else target
     if SETTINGS["target"].as_kept(aim) is None:
         raise Invalid(f"Loudness is aimed at {SETTINGS['target'].between}.")
@@ -268,23 +284,23 @@ def to_target(
     done = mastered(now.power, now.peaks, samples, aim)
     if done is None:
         raise Invalid("The story is silent: there is nothing to bring to a loudness.")
-    if (done.gain, done.dips, aim) == (0.0, own["dips"], target_of(story)):
+    if (done.gain, done.dips, aim) == (0.0, own_values["dips"], target_of(story)):
         raise Invalid(f"The story measures {done.loudness:.1f} LUFS already, and no peak goes over -1 dBTP.")
-    level = round(float(own["level"]) + done.gain, 1)
+    level = round(float(own_values["level"]) + done.gain, 1)
     bounds = SETTINGS["level"]
     if not bounds.low <= level <= bounds.high:
         raise Invalid(
             f"The story would have to be made {done.gain:+.1f} dB louder, more than a level can be set. "
             "Even out its voices first."
         )
-    rows: list[list[Any]] = [["story", "target", aim], ["story", "level", level]]
-    rows.append(["story", "dips", [list(dip) for dip in done.dips] if done.dips else None])
+    setting_rows: list[list[Any]] = [["story", "target", aim], ["story", "level", level]]
+    setting_rows.append(["story", "dips", [list(dip) for dip in done.dips] if done.dips else None])
     dips = f", peaks held under -1 dBTP at {len(done.dips) // 2 or 1} places" if done.dips else ""
-    did = f"The story is at {done.loudness:.1f} LUFS: {done.gain:+.1f} dB{dips}"
+    summary = f"The story is at {done.loudness:.1f} LUFS: {done.gain:+.1f} dB{dips}"
     if not done.reached:
-        did += f". Louder would take dips deeper than 12 dB: even out its voices first, or aim lower than {aim:g}"
+        summary += f". Louder would take dips deeper than 12 dB: even out its voices first, or aim lower than {aim:g}"
     before = now.loudness
-    return ("set_several", {"rows": rows, "did": did}), {
+    return ("set_several", {"rows": setting_rows, "did": summary}), {
         "before": round(before if before is not None else -120.0, 1),
         "after": round(done.loudness, 1),
         "gain": done.gain,
@@ -329,7 +345,7 @@ def fit_music(
     except CannotFit as error:
         raise Invalid(f"{name}: {error}") from None
     begin = to_sample(end) - done.length
-    found = [
+    found_seams = [
         {
             "at": story.rate.sample_to_frame(begin + seam.at),
             "alike": seam.alike,
@@ -339,7 +355,7 @@ def fit_music(
         for seam in done.seams
     ]
     params = {"sound": sound, "ranges": [list(span) for span in done.ranges], "at": at, "until": end}
-    return ("fit_music", params), found
+    return ("fit_music", params), found_seams
 
 
 def spread(data_folder: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
@@ -358,7 +374,9 @@ def spread(data_folder: DataFolder, story: Story, sound: int, bars: int = 1) -> 
         find(data_folder, this_sound.source)
         raise Invalid("Its beats are being found. Try again in a moment.")
     bar = (marks[-1] - marks[0]) / max(1, len(marks) - 1)
-    on = [round(marks[-1] + bar * (k + 1)) for k in range(400)]  # the music may be fitted longer afterwards
+    on = [
+        round(marks[-1] + bar * (bar_count + 1)) for bar_count in range(400)
+    ]  # the music may be fitted longer afterwards
     return "spread_along", {"marks": [*marks, *on], "bars": bars}
 
 
@@ -371,21 +389,21 @@ def lay_room_tone(data_folder: DataFolder, project: int, story: Story) -> Asked:
     sources = recordings.sources(data_folder.db, project)
     read = story.reading(sources)
     of_story = float(dict(story.settings).get("story", NONE)["level"])
-    rows: list[list[Any]] = []
+    tone_rows: list[list[Any]] = []
     for index in _spaces(story, sources):
         near = _heard_beside(story, index)
         if near is None or near.source is None:
             continue
         level = read(near, "level")
-        own = float(level[-1][1] if isinstance(level, tuple) else level) - of_story
+        own_level = float(level[-1][1] if isinstance(level, tuple) else level) - of_story
         begin = max(0, story.starts[index] - REACH)
         end = min(story.length, story.starts[index + 1] + REACH)
         tone = tone_of(data_folder, project, near.source)
-        rows += _tone_rows(tone.id, tone.length(story.rate), begin, end, own)
-    if not rows:
+        tone_rows += _tone_rows(tone.id, tone.length(story.rate), begin, end, own_level)
+    if not tone_rows:
         raise Invalid("There is no space without sound in the story, or it has its room tone.")
-    count = len(rows)
-    return "lay_sounds", {"rows": rows, "did": f"Room tone under {count} space{'s' if count != 1 else ''}"}
+    count = len(tone_rows)
+    return "lay_sounds", {"rows": tone_rows, "did": f"Room tone under {count} space{'s' if count != 1 else ''}"}
 
 
 def _spaces(story: Story, sources: Sources) -> list[int]:

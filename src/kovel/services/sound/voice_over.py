@@ -31,12 +31,12 @@ def take_in(
     folder = data_folder.uploads(project)
     folder.mkdir(parents=True, exist_ok=True)
     part = folder / f".{token_hex(8)}.part"
-    with part.open("xb") as out:
-        shutil.copyfileobj(sound, out)
+    with part.open("xb") as this_wave_file:
+        shutil.copyfileobj(sound, this_wave_file)
     path = put_under_free_name(part, folder, name, ".wav")
     try:
-        with wave.open(str(path)) as f:
-            if f.getnframes() < f.getframerate() // 5:
+        with wave.open(str(path)) as wave_file:
+            if wave_file.getnframes() < wave_file.getframerate() // 5:
                 raise Invalid("Nothing was recorded. Check that the page may use the microphone.")
         recording = bring_in(data_folder, project, path, name=name, kind="voice")
     except (wave.Error, EOFError, Unusable):

@@ -36,22 +36,31 @@ class At:
 def _pause(data_folder: DataFolder, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
     """The pause around a frame of a recording, in whole frames that lie inside it."""
     at = clock.frame_to_sample(edge)
-    found = next((pause for pause in found_pauses(data_folder, source) if pause.start <= at <= pause.end), None)
-    if found is None:
+    found_pause = next((pause for pause in found_pauses(data_folder, source) if pause.start <= at <= pause.end), None)
+    if found_pause is None:
         return None
-    start, end = clock.sample_to_frame(found.start), clock.sample_to_frame(found.end)
-    return start + (clock.frame_to_sample(start) < found.start), end
+    start, end = clock.sample_to_frame(found_pause.start), clock.sample_to_frame(found_pause.end)
+    return start + (clock.frame_to_sample(start) < found_pause.start), end
 
 
 def _pose(data_folder: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
-    left, right = seam.left, seam.right
-    if left.source is None or right.source is None or left.source not in sources or right.source not in sources:
+    left_piece, right = seam.left, seam.right
+    if (
+        left_piece.source is None
+        or right.source is None
+        or left_piece.source not in sources
+        or right.source not in sources
+    ):
         return None
-    if not (left.clock.as_shot and right.clock.as_shot):
+    if not (left_piece.clock.as_shot and right.clock.as_shot):
         return None  # their edges stand on clocks of their own
-    after, before = (round(x * float(clock.fps)) for x in (AFTER, BEFORE))
-    out = room_in(
-        _pause(data_folder, left.source, left.end, clock), left.end, after, before, max(-REACH, 1 - left.length)
+    after, before = (round(room_side * float(clock.fps)) for room_side in (AFTER, BEFORE))
+    room_left = room_in(
+        _pause(data_folder, left_piece.source, left_piece.end, clock),
+        left_piece.end,
+        after,
+        before,
+        max(-REACH, 1 - left_piece.length),
     )
     into = room_in(
         _pause(data_folder, right.source, right.start, clock),
@@ -60,13 +69,23 @@ def _pose(data_folder: DataFolder, sources: Sources, seam: Seam, clock: Rate) ->
         before,
         high=min(REACH, right.length - 1),
     )
-    out = Room(out.low, min(out.high, (sources[left.source].length(clock) or left.end) - left.end))
+    room_left = Room(
+        room_left.low,
+        min(room_left.high, (sources[left_piece.source].length(clock) or left_piece.end) - left_piece.end),
+    )
     into = Room(max(into.low, -right.start), into.high)
-    if out == into == Room(0, 0):
+    if room_left == into == Room(0, 0):
         return None
-    greys = _greys(data_folder, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
+    greys = _greys(
+        data_folder,
+        sources,
+        left_piece,
+        left_piece.end + room_left.low - CONTEXT - 1,
+        left_piece.end + room_left.high,
+        clock,
+    )
     y = _greys(data_folder, sources, right, right.start + into.low, right.start + into.high + CONTEXT + 1, clock)
-    return closest(greys, out, y, into) if greys is not None and y is not None else None
+    return closest(greys, room_left, y, into) if greys is not None and y is not None else None
 
 
 def _greys(data_folder: DataFolder, sources: Sources, piece: Piece, start: int, end: int, clock: Rate) -> Grey | None:
@@ -75,14 +94,16 @@ def _greys(data_folder: DataFolder, sources: Sources, piece: Piece, start: int, 
     every = pictures(data_folder, piece.source or 0)
     if every is None or not len(every):
         return None
-    own = sources[piece.source or 0].rate
-    shown: Grey = every[[min(max(0, frame_shown(max(0, f), clock, own)), len(every) - 1) for f in range(start, end)]]
+    own_rate = sources[piece.source or 0].rate
+    shown: Grey = every[
+        [min(max(0, frame_shown(max(0, frame), clock, own_rate)), len(every) - 1) for frame in range(start, end)]
+    ]
     return shown
 
 
 def pose_at(data_folder: DataFolder, project: int, story: Story, seam: Seam) -> At | None:
-    found = _pose(data_folder, recordings.sources(data_folder.db, project), seam, story.rate)
-    return At(seam.right.id, seam.at, found) if found else None
+    pose_found = _pose(data_folder, recordings.sources(data_folder.db, project), seam, story.rate)
+    return At(seam.right.id, seam.at, pose_found) if pose_found else None
 
 
 def poses(data_folder: DataFolder, project: int, story: Story) -> list[At]:
@@ -110,10 +131,12 @@ def offered(data_folder: DataFolder, project: int, story: Story, seam: Seam) -> 
 
 def all_poses(data_folder: DataFolder, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
     """One edit that moves every exposed jump to its closest pose; and what there is to judge of it."""
-    found = poses(data_folder, project, story)
-    if not found:
+    poses_found = poses(data_folder, project, story)
+    if not poses_found:
         raise Invalid("At no exposed jump is there a closer pose within the pauses beside it.")
-    asked: dict[str, object] = {"poses": [[at.piece, at.pose.out, at.pose.into] for at in found]}
-    _, report = run(story, recordings.sources(data_folder.db, project), "set_poses", asked)
-    gains = [f"Strength {at.pose.before} to {at.pose.after} at {stamp(at.frame, story.rate)}" for at in found[:TOLD]]
-    return ("set_poses", asked), report.with_notes(gains)
+    asked_edit: dict[str, object] = {"poses": [[at.piece, at.pose.out, at.pose.into] for at in poses_found]}
+    _, report = run(story, recordings.sources(data_folder.db, project), "set_poses", asked_edit)
+    gains = [
+        f"Strength {at.pose.before} to {at.pose.after} at {stamp(at.frame, story.rate)}" for at in poses_found[:TOLD]
+    ]
+    return ("set_poses", asked_edit), report.with_notes(gains)

@@ -39,7 +39,7 @@ def covers(data_folder: DataFolder, project: int, story: Story, at: int, until: 
         if span[1] <= span[0]:
             raise Invalid("That stretch lies outside the story.")
     start, end = span
-    said = together(word.text for _, _, word in words_around(data_folder, story, start, end))
+    said_there = together(word.text for _, _, word in words_around(data_folder, story, start, end))
     near = shots_near(data_folder, project, said_between(data_folder, story, start, end))
     shots = [
         replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data_folder, project, story)
@@ -48,15 +48,19 @@ def covers(data_folder: DataFolder, project: int, story: Story, at: int, until: 
         raise Invalid(
             "There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there."
         )
-    looks = {i: seen for i in {shot.source for shot in shots} if (seen := _look(data_folder, i))}
-    return Covers(start, end, said, covers_for(span, story.rate, shots, said, looks))
+    looks = {
+        recording_id: seen
+        for recording_id in {shot.source for shot in shots}
+        if (seen := _look(data_folder, recording_id))
+    }
+    return Covers(start, end, said_there, covers_for(span, story.rate, shots, said_there, looks))
 
 
 def _look(data_folder: DataFolder, recording: int) -> tuple[Look, Rate] | None:
     """What a shot is like from frame to frame; None while that is not made."""
     try:
-        rows = np.load(data_folder.derived(recording) / "motion.npy")
+        motion_rows = np.load(data_folder.derived(recording) / "motion.npy")
     except (OSError, ValueError):
         return None
-    own = recordings.get(data_folder.db, recording).rate
-    return (look(rows, float(own.fps)), own) if len(rows) else None
+    own_rate = recordings.get(data_folder.db, recording).rate
+    return (look(motion_rows, float(own_rate.fps)), own_rate) if len(motion_rows) else None

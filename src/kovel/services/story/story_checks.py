@@ -64,9 +64,12 @@ def strength_of(data_folder: DataFolder, sources: Sources, clock: Rate) -> Calla
         all_ = pictures(data_folder, source)
         if all_ is None or not len(all_):
             return None
-        own = sources[source].rate
-        x, y = (min(max(0, frame_shown(max(0, f), clock, own)), len(all_) - 1) for f in (start, end - 1))
-        return all_[x : y + 1]
+        own_rate = sources[source].rate
+        first_shown, y = (
+            min(max(0, frame_shown(max(0, edge_frame), clock, own_rate)), len(all_) - 1)
+            for edge_frame in (start, end - 1)
+        )
+        return all_[first_shown : y + 1]
 
     def measure(seam: Seam) -> int | None:
         end, begin = seam.ends
@@ -98,73 +101,78 @@ def _level(data_folder: DataFolder, clock: Rate) -> Callable[[int, int, int], tu
     def level(source: int, start: int, end: int) -> tuple[float, float] | None:
         if source not in known:
             known[source] = levels(data_folder, source)
-        heard = known[source]
-        if heard is None:
+        heard_levels = known[source]
+        if heard_levels is None:
             return None
-        x, y = (clock.frame_to_sample(f) // 480 for f in (start, end))
-        talk = heard.speech[x:y] > 0.5
+        first_block, y = (clock.frame_to_sample(edge_frame) // 480 for edge_frame in (start, end))
+        talk = heard_levels.speech[first_block:y] > 0.5
         if talk.sum() < 20:
             return None
-        return float(np.median(heard.level[x:y][talk])), float(np.median(heard.floor[x:y]))
+        return float(np.median(heard_levels.level[first_block:y][talk])), float(
+            np.median(heard_levels.floor[first_block:y])
+        )
 
     return level
 
 
 @lru_cache(256)
 def _power(path: Path, stamp: int) -> np.ndarray:
-    rows: np.ndarray = np.load(path)
-    return rows
+    power_rows: np.ndarray = np.load(path)
+    return power_rows
 
 
 def _sounds(data_folder: DataFolder, sources: Sources, story: Story) -> list[Finding]:
     """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
     plan = make_plan(story, sources)
-    heard = mix_of(data_folder, plan)
+    heard_mix = mix_of(data_folder, plan)
     measured = powers(data_folder, plan)
-    return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
+    return sound_findings(
+        story, sources, plan, measured, lambda a, b: float(np.abs(heard_mix.block(a, b)).max(initial=0))
+    )
 
 
 def powers(data_folder: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     """What is measured of each sound that a plan has, raw or made, every 100 ms."""
-    out = {}
-    for i, made in {(heard.source, heard.made) for heard in plan.sounds} | {
-        (heard.source, "") for heard in plan.sounds
+    power_by_source = {}
+    for recording_id, made_name in {(heard_sound.source, heard_sound.made) for heard_sound in plan.sounds} | {
+        (heard_sound.source, "") for heard_sound in plan.sounds
     }:
-        path = data_folder.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
+        path = data_folder.derived(recording_id) / (f"made/{made_name}.power.npy" if made_name else "power.npy")
         if path.exists():
-            out[i, made] = _power(path, path.stat().st_mtime_ns)
-    return out
+            power_by_source[recording_id, made_name] = _power(path, path.stat().st_mtime_ns)
+    return power_by_source
 
 
 def mix_of(data_folder: DataFolder, plan: Plan) -> Sound:
     """The plan's sound, of what is there of it."""
     raw = {
-        i: (path, facts["channels"])
-        for i in {heard.source for heard in plan.sounds}
-        if (path := sound_file(data_folder.derived(i))).exists() and (facts := media_facts(data_folder, i))
+        recording_id: (path, facts["channels"])
+        for recording_id in {heard_sound.source for heard_sound in plan.sounds}
+        if (path := sound_file(data_folder.derived(recording_id))).exists()
+        and (facts := media_facts(data_folder, recording_id))
     }
-    made = {
+    made_files = {
         (key, name): path
         for key, names in plan.made.items()
         for name in names
         if (path := made_file(data_folder, key, name)).exists()
     }
-    return Sound([heard for heard in plan.sounds if heard.source in raw], raw, made, plan.dips)
+    return Sound([heard_sound for heard_sound in plan.sounds if heard_sound.source in raw], raw, made_files, plan.dips)
 
 
 def findings(data_folder: DataFolder, project: int, story: Story) -> list[Finding]:
     """Everything to look at, worst first."""
     sources = recordings.sources(data_folder.db, project)
-    found = checks(
+    all_findings = checks(
         story,
         sources,
         strength=strength_of(data_folder, sources, story.rate),
         cuts_word=_cuts_word(data_folder, story.rate),
         level=_level(data_folder, story.rate),
     )
-    found += _sounds(data_folder, sources, story)
-    found += _seen(data_folder, project, story, sources)
-    found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
+    all_findings += _sounds(data_folder, sources, story)
+    all_findings += _seen(data_folder, project, story, sources)
+    all_findings.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
     used = {use.source for use in uses(story)} | {sound.source for sound in story.sounds}
     gone = [
         Finding(
@@ -177,20 +185,20 @@ def findings(data_folder: DataFolder, project: int, story: Story) -> list[Findin
         for recording in recordings.of_project(data_folder.db, project)
         if recording.id in used and not there(recording)
     ]
-    return [*gone, *found]
+    return [*gone, *all_findings]
 
 
 def _seen(data_folder: DataFolder, project: int, story: Story, sources: Sources) -> list[Finding]:
     """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
     this_project = projects.get(data_folder.db, project)
     width, height = size_of(story, this_project.width, this_project.height)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     seen = Seen(story, sources)
 
     def cut(clip: Piece | Cover) -> tuple[float, float]:
         pixels = (
-            colours(data_folder, rows[clip.source], moment_of(clip, clip.length // 2), story.rate)
-            if clip.source in rows
+            colours(data_folder, recordings_by_id[clip.source], moment_of(clip, clip.length // 2), story.rate)
+            if clip.source in recordings_by_id
             else None
         )
         if pixels is None or clip.source is None:
@@ -209,66 +217,74 @@ def _seen(data_folder: DataFolder, project: int, story: Story, sources: Sources)
         with Image.open(
             title_shown(data_folder.drawn, dict(title.rows) | {"box": 0}, w, h, None, data_folder.fonts)
         ) as drawn:
-            found = drawn.getchannel("A").getbbox()
-        return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
+            drawn_box = drawn.getchannel("A").getbbox()
+        return (
+            (100 * drawn_box[0] / w, 100 * drawn_box[1] / h, 100 * drawn_box[2] / w, 100 * drawn_box[3] / h)
+            if drawn_box
+            else None
+        )
 
     return picture_checks(story, sources, width / height, cut, box)
 
 
 def words_around(data_folder: DataFolder, story: Story, begin: int, end: int) -> list[tuple[int, int, Word]]:
     """The words heard in story frames [a, b): first frame, end, word."""
-    out = []
+    words_there = []
     for at, piece in zip(story.starts, story.pieces, strict=False):
         if piece.source is None or at + piece.length <= begin or at >= end:
             continue
         lowest, highest = max(begin, at), min(end, at + piece.length)
         start = piece.start + lowest - at
-        for f, word in words_in(
+        for word_frame, word in words_in(
             spoken_in(data_folder, piece, start, highest - lowest, story.rate), story.rate, start, highest - lowest
         ):
-            out.append(
-                (at + f - piece.start, min(at + word.frames(story.rate)[1] - piece.start, at + piece.length), word)
+            words_there.append(
+                (
+                    at + word_frame - piece.start,
+                    min(at + word.frames(story.rate)[1] - piece.start, at + piece.length),
+                    word,
+                )
             )
-    return out
+    return words_there
 
 
 def shelf(data_folder: DataFolder, project: int, story: Story) -> list[Shot]:
     """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
-    found = uses(story)
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    uses_found = uses(story)
     kept = [
         subclip
         for subclip in subclips.of_project(data_folder.db, project)
-        if subclip.verdict != "drop" and rows[subclip.recording].kind in ("b-roll", "still")
+        if subclip.verdict != "drop" and recordings_by_id[subclip.recording].kind in ("b-roll", "still")
     ]
-    out = [
+    shelf_shots = [
         Shot(
             subclip.recording,
             subclip.start,
             subclip.length,
             subclip.name,
-            f"{subclip.name} {' '.join(subclip.tags)} {subclip.note} {rows[subclip.recording].name}",
-            times_used(found, subclip.recording, subclip.start, subclip.end),
+            f"{subclip.name} {' '.join(subclip.tags)} {subclip.note} {recordings_by_id[subclip.recording].name}",
+            times_used(uses_found, subclip.recording, subclip.start, subclip.end),
         )
         for subclip in kept
     ]
     has = {subclip.recording for subclip in kept}
-    out += [
+    shelf_shots += [
         Shot(
             recording.id,
             0,
             recording.length(story.rate),
             recording.name,
             recording.name,
-            times_used(found, recording.id, 0, recording.length(story.rate)),
+            times_used(uses_found, recording.id, 0, recording.length(story.rate)),
         )
-        for recording in rows.values()
+        for recording in recordings_by_id.values()
         if recording.kind in ("b-roll", "still")
         and not recording.aside
         and recording.picture
         and recording.id not in has
     ]
-    return out
+    return shelf_shots
 
 
 def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
@@ -294,11 +310,13 @@ def offers_for(data_folder: DataFolder, project: int, story: Story, seam: Seam) 
 
 def said_between(data_folder: DataFolder, story: Story, start: int, until: int) -> list[Said]:
     """The sentences that are heard in story frames [a, b)."""
-    out = []
+    words_between = []
     for begin, piece in zip(story.starts, story.pieces, strict=False):
         if piece.source is None or begin + piece.length <= start or begin >= until:
             continue
-        lowest, highest = (piece.start + min(max(0, x - begin), piece.length) for x in (start, until))
-        first, end = (story.rate.frame_to_sample(f) for f in piece.clock.used(lowest, max(1, highest - lowest)))
-        out += transcripts.sentences_between(data_folder.db, piece.source, first, end)
-    return out
+        lowest, highest = (piece.start + min(max(0, edge_frame - begin), piece.length) for edge_frame in (start, until))
+        first, end = (
+            story.rate.frame_to_sample(used_frame) for used_frame in piece.clock.used(lowest, max(1, highest - lowest))
+        )
+        words_between += transcripts.sentences_between(data_folder.db, piece.source, first, end)
+    return words_between

@@ -23,12 +23,12 @@ def bring_in(data_folder: DataFolder, project: int, kind: str, file: str, body: 
         )
         raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
     this_project = projects.get(data_folder.db, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     if len(body) > LARGEST:
         raise Invalid(f"{file} is too large to be a timeline.")
-    told = taken_apart(data_folder, format.call, file, text_of(file, body))
+    timeline_told = taken_apart(data_folder, format.call, file, text_of(file, body))
     try:
-        taken = format.read(told, this_project, rows)
+        taken = format.read(timeline_told, this_project, recordings_by_id)
         if not taken.story.pieces:
             raise Invalid(f"Nothing of {file} could be taken: {' '.join(taken.left[:3]) or 'it is empty.'}")
         sources = recordings.sources(data_folder.db, project)
@@ -45,6 +45,8 @@ def bring_in(data_folder: DataFolder, project: int, kind: str, file: str, body: 
         ) from None
     names = {kept.name for kept in stories.of_project(data_folder.db, project)}
     base = taken.name.removeprefix(f"{this_project.name} - ")[:70]
-    name = next(name for name in (base, *(f"{base} {k}" for k in range(2, 1000))) if name not in names)
+    name = next(
+        name for name in (base, *(f"{base} {name_number}" for name_number in range(2, 1000))) if name not in names
+    )
     story_id = stories.create_with(data_folder.db, project, name, taken.story, f"Brought in from {file}", taken.left)
     return story_id, name, taken.left

@@ -75,8 +75,8 @@ def _of_words(
 def rows(data_folder: DataFolder, recording: int, frame_rate: Rate, this_desk: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
     this_desk = this_desk or desk(data_folder, recording)
-    said = transcripts.words(data_folder.db, recording)
-    pauses = found_pauses(data_folder, recording, this_desk.settings, said)
+    said_words = transcripts.words(data_folder.db, recording)
+    pauses = found_pauses(data_folder, recording, this_desk.settings, said_words)
     state = transcripts.said(data_folder.db, recording)
     of_words = _of_words(
         data_folder,
@@ -86,11 +86,11 @@ def rows(data_folder: DataFolder, recording: int, frame_rate: Rate, this_desk: D
         spoken(data_folder, recordings.get(data_folder.db, recording)),
         interviewer(data_folder),
     )
-    found = proposals(pauses, this_desk.settings, of_words)
-    out: list[Row] = []
+    found_proposals = proposals(pauses, this_desk.settings, of_words)
+    proposal_rows: list[Row] = []
     seen: set[str] = set()
     off, on = set(this_desk.off), set(this_desk.on)
-    for proposal in found:
+    for proposal in found_proposals:
         start, end = frame_rate.sample_to_frame(proposal.start), frame_rate.sample_to_frame(proposal.end)
         start += frame_rate.frame_to_sample(start) < proposal.start
         if end <= start:
@@ -100,9 +100,9 @@ def rows(data_folder: DataFolder, recording: int, frame_rate: Rate, this_desk: D
             key += f"+{start}"
         seen.add(key)
         start, end = this_desk.moved.get(key, [start, end])
-        safe = any(x < end and start < y for x, y in this_desk.protected)
+        safe = any(protected_start < end and start < y for protected_start, y in this_desk.protected)
         take = not safe and (key in on or (key not in off and proposal.kind not in this_desk.kinds_off))
-        out.append(
+        proposal_rows.append(
             Row(
                 key,
                 start,
@@ -113,14 +113,21 @@ def rows(data_folder: DataFolder, recording: int, frame_rate: Rate, this_desk: D
                 take,
             )
         )
-    return out
+    return proposal_rows
 
 
 def _proposal(data_folder: DataFolder, recording: int, frame_rate: Rate, key: str, this_desk: Desk) -> Row:
-    row = next((row for row in rows(data_folder, recording, frame_rate, this_desk) if row.key == key), None)
-    if row is None:
+    proposal_row = next(
+        (
+            proposal_row
+            for proposal_row in rows(data_folder, recording, frame_rate, this_desk)
+            if proposal_row.key == key
+        ),
+        None,
+    )
+    if proposal_row is None:
         raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
-    return row
+    return proposal_row
 
 
 # Each decision reads the desk and keeps it in one transaction: two pages that decide at once lose nothing. What was
@@ -131,18 +138,22 @@ def toggle(data_folder: DataFolder, recording: int, frame_rate: Rate, key: str) 
     """Take a proposal out, or leave it in."""
     with data_folder.db.write():
         this_desk = desk(data_folder, recording)
-        row = _proposal(data_folder, recording, frame_rate, key, this_desk)
+        proposal_row = _proposal(data_folder, recording, frame_rate, key, this_desk)
         this_desk.off, this_desk.on = (
             [name for name in this_desk.off if name != key],
             [name for name in this_desk.on if name != key],
         )
-        if row.out:
+        if proposal_row.out:
             this_desk.off.append(key)
-        elif row.kind in this_desk.kinds_off:
+        elif proposal_row.kind in this_desk.kinds_off:
             this_desk.on.append(key)
-        this_desk.protected = [p for p in this_desk.protected if row.out or not (p[0] < row.end and row.start < p[1])]
+        this_desk.protected = [
+            protected_span
+            for protected_span in this_desk.protected
+            if proposal_row.out or not (protected_span[0] < proposal_row.end and proposal_row.start < protected_span[1])
+        ]
         put(data_folder, recording, this_desk)
-        return "Left in." if row.out else "Taken out."
+        return "Left in." if proposal_row.out else "Taken out."
 
 
 def nudge(
@@ -151,8 +162,12 @@ def nudge(
     """Move an edge of a proposal by frames."""
     with data_folder.db.write():
         this_desk = desk(data_folder, recording)
-        row = _proposal(data_folder, recording, frame_rate, key, this_desk)
-        start, end = (row.start + by, row.end) if edge == "start" else (row.start, row.end + by)
+        proposal_row = _proposal(data_folder, recording, frame_rate, key, this_desk)
+        start, end = (
+            (proposal_row.start + by, proposal_row.end)
+            if edge == "start"
+            else (proposal_row.start, proposal_row.end + by)
+        )
         if not 0 <= start < end <= recordings.get(data_folder.db, recording).length(frame_rate):
             raise Invalid("There is no room to move that edge further.")
         this_desk.moved[key] = [start, end]
@@ -166,7 +181,11 @@ def decide_all(data_folder: DataFolder, recording: int, frame_rate: Rate, kind: 
         raise Invalid("There is no such kind of proposal.")
     with data_folder.db.write():
         this_desk = desk(data_folder, recording)
-        here = {row.key for row in rows(data_folder, recording, frame_rate, this_desk) if row.kind == kind}
+        here = {
+            proposal_row.key
+            for proposal_row in rows(data_folder, recording, frame_rate, this_desk)
+            if proposal_row.kind == kind
+        }
         this_desk.kinds_off = [name for name in this_desk.kinds_off if name != kind] + ([] if out else [kind])
         this_desk.off, this_desk.on = (
             [name for name in this_desk.off if name not in here],
@@ -232,7 +251,7 @@ def within(low: float, high: float, x: float) -> float:
 
 def left(found: Sequence[Row], start: int, end: int) -> list[tuple[int, int]]:
     """The pieces of [start, end) that stay."""
-    return kept(start, end, [(row.start, row.end) for row in found if row.out])
+    return kept(start, end, [(found_row.start, found_row.end) for found_row in found if found_row.out])
 
 
 @dataclass(frozen=True, slots=True)
@@ -255,18 +274,24 @@ def story_cuts(
 ) -> list[StoryCut]:
     """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if
     given)."""
-    out: list[StoryCut] = []
+    story_cuts_found: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
     for at, piece in zip(story.starts, story.pieces, strict=False):
         if piece.source is None or (only is not None and piece.source != only) or not piece.clock.as_shot:
             continue
         if piece.source not in known:
-            known[piece.source] = [row for row in rows(data_folder, piece.source, story.rate, this_desk) if row.out]
-        for row in known[piece.source]:
-            start, end = max(row.start, piece.start), min(row.end, piece.end)
+            known[piece.source] = [
+                proposal_row
+                for proposal_row in rows(data_folder, piece.source, story.rate, this_desk)
+                if proposal_row.out
+            ]
+        for proposal_row in known[piece.source]:
+            start, end = max(proposal_row.start, piece.start), min(proposal_row.end, piece.end)
             if end > start and (start > piece.start or end < piece.end):
-                out.append(StoryCut(at + start - piece.start, at + end - piece.start, piece.source, row))
-    return sorted(out, key=lambda c: (c.at, c.end))
+                story_cuts_found.append(
+                    StoryCut(at + start - piece.start, at + end - piece.start, piece.source, proposal_row)
+                )
+    return sorted(story_cuts_found, key=lambda c: (c.at, c.end))
 
 
 def in_story(
@@ -278,24 +303,28 @@ def in_story(
 
 def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
     """Cuts in order as stretches [a, b): those that touch or overlap are one."""
-    out: list[list[int]] = []
+    kept_apart: list[list[int]] = []
     for story_cut in cuts:
-        if out and story_cut.at <= out[-1][1]:
-            out[-1][1] = max(story_cut.end, out[-1][1])
+        if kept_apart and story_cut.at <= kept_apart[-1][1]:
+            kept_apart[-1][1] = max(story_cut.end, kept_apart[-1][1])
         else:
-            out.append([story_cut.at, story_cut.end])
-    return out
+            kept_apart.append([story_cut.at, story_cut.end])
+    return kept_apart
 
 
 def as_csv(found: Sequence[Row], frame_rate: Rate) -> str:
     """What is proposed and decided, as CSV."""
-    out = io.StringIO()
-    sheet = csv.writer(out)
+    text_file = io.StringIO()
+    sheet = csv.writer(text_file)
     sheet.writerow(["start", "end", "length", "kind", "why", "sure", "decision"])
-    for row in found:
-        times = [format_timecode(f, frame_rate) for f in (row.start, row.end, row.length)]
-        sheet.writerow([*times, row.kind, row.why, row.sure, "take out" if row.out else "leave in"])
-    return out.getvalue()
+    for found_row in found:
+        times = [
+            format_timecode(cut_edge, frame_rate) for cut_edge in (found_row.start, found_row.end, found_row.length)
+        ]
+        sheet.writerow(
+            [*times, found_row.kind, found_row.why, found_row.sure, "take out" if found_row.out else "leave in"]
+        )
+    return text_file.getvalue()
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,8 +22,8 @@ from kovel.store.jobs import Job, JobState
 def pulse(data: DataFolder, recording: int) -> dict[str, Any] | None:
     """pulse.json of a recording; None while it was not listened to for hits and beats."""
     try:
-        found: dict[str, Any] = json.loads((data.derived(recording) / "pulse.json").read_text())
-        return found
+        found_pulse: dict[str, Any] = json.loads((data.derived(recording) / "pulse.json").read_text())
+        return found_pulse
     except (OSError, ValueError):
         return None
 
@@ -58,21 +58,22 @@ class Mark:
 
 def marks(data_folder: DataFolder, recording: int, frame_rate: Rate, desk: QuickDesk) -> tuple[list[Mark], list[int]]:
     """Hits at the desk's sensitivity, and the frames each rings."""
-    found = pulse(data_folder, recording) or {"hits": []}
-    ring = {r[0]: r[3] for r in found["hits"]}
-    rows = at_sensitivity([Hit(*r[:3]) for r in found["hits"]], desk.sensitivity)
+    found_pulse = pulse(data_folder, recording) or {"hits": []}
+    ring = {hit_row[0]: hit_row[3] for hit_row in found_pulse["hits"]}
+    found_hits = at_sensitivity([Hit(*hit_row[:3]) for hit_row in found_pulse["hits"]], desk.sensitivity)
     off = set(desk.off)
-    out = [
-        Mark(hit.sample, frame_rate.sample_to_frame(hit.sample), hit.strength, hit.sample not in off) for hit in rows
+    hit_marks = [
+        Mark(hit.sample, frame_rate.sample_to_frame(hit.sample), hit.strength, hit.sample not in off)
+        for hit in found_hits
     ]
-    return out, [max(1, round(ring[hit.sample] * float(frame_rate.fps))) for hit in rows]
+    return hit_marks, [max(1, round(ring[hit.sample] * float(frame_rate.fps))) for hit in found_hits]
 
 
 def pieces(data_folder: DataFolder, recording: int, frame_rate: Rate, desk: QuickDesk) -> list[Cut]:
     """The quick cut as it stands: frames of the recording, in order."""
     total = recordings.get(data_folder.db, recording).length(frame_rate)
-    rows, rings = marks(data_folder, recording, frame_rate, desk)
-    used = [(mark.frame, ring) for mark, ring in zip(rows, rings, strict=True) if mark.on]
+    found_hits, rings = marks(data_folder, recording, frame_rate, desk)
+    used = [(mark.frame, ring) for mark, ring in zip(found_hits, rings, strict=True) if mark.on]
     hits = [h for h, _ in used]
     cuts = quick_cut(hits, [n for _, n in used], total, desk.how)
     if desk.music is not None:
@@ -90,7 +91,7 @@ def toggle(data_folder: DataFolder, recording: int, sample: int) -> str:
     with data_folder.db.write():
         desk = decisions.quick(data_folder.db, recording)
         was = sample in desk.off
-        desk.off = [x for x in desk.off if x != sample] + ([] if was else [sample])
+        desk.off = [off_sample for off_sample in desk.off if off_sample != sample] + ([] if was else [sample])
         decisions.put_quick(data_folder.db, recording, desk)
         return "Hit taken in." if was else "Hit left out."
 
@@ -174,25 +175,25 @@ def correct_beats(
 
 def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[int]:
     """How many frames each hit of a quick cut lies off its nearest beat."""
-    out, t = [], 0
+    beats_off, t = [], 0
     for cut in cuts:
         if cut.hit is not None and beat_frames:
             at = t + hits[cut.hit] - cut.start
             index = bisect_left(beat_frames, at)
-            out.append(min(abs(beat_frame - at) for beat_frame in beat_frames[max(0, index - 1) : index + 1]))
+            beats_off.append(min(abs(beat_frame - at) for beat_frame in beat_frames[max(0, index - 1) : index + 1]))
         t += cut.end - cut.start
-    return out
+    return beats_off
 
 
 def beats_of(data_folder: DataFolder, story: Story) -> list[int]:
     """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
-    out: set[int] = set()
+    beat_samples: set[int] = set()
     for sound in story.sounds:
         for sample in beats(data_folder, sound.source).beats if sound.kind == "music" else ():
             frame = story.rate.sample_to_frame(sample)
             if sound.start <= frame < sound.end and (at := story.at(sound) + frame - sound.start) < story.length:
-                out.add(at)
-    return sorted(out)
+                beat_samples.add(at)
+    return sorted(beat_samples)
 
 
 PULSE = JobKind("pulse", "pulse", 3, needs_sound=NeededSound.SOME)

@@ -20,8 +20,8 @@ Ids = Annotated[list[int] | None, Form()]
 
 def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
     """The recordings that were chosen, as far as they are of the project; `Invalid` if none was."""
-    for i in ids or ():
-        projects.belongs(web(request).data.db, project, "recording", i)
+    for recording_id in ids or ():
+        projects.belongs(web(request).data.db, project, "recording", recording_id)
     if not ids:
         raise Invalid("Choose one or more recordings first.")
     return list(dict.fromkeys(ids))
@@ -31,16 +31,16 @@ def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
 def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Query()] = None) -> HTMLResponse:
     """How many are chosen and how long they are together."""
     this_project = projects.get(web(request).data.db, project)
-    rows = [
+    chosen_recordings = [
         recording
         for recording in recordings.of_project(web(request).data.db, project)
         if recording.id in set(ids or ())
     ]
     total = stamp(
-        sum(recording.length(this_project.rate) for recording in rows if recording.frames is not None),
+        sum(recording.length(this_project.rate) for recording in chosen_recordings if recording.frames is not None),
         this_project.rate,
     )
-    return page(request, "footage/chosen.html", project=this_project, count=len(rows), total=total)
+    return page(request, "footage/chosen.html", project=this_project, count=len(chosen_recordings), total=total)
 
 
 class ToAll(Sent):
@@ -57,17 +57,17 @@ class ToAll(Sent):
     def filled(self) -> dict[str, str | int]:
         """What is filled in."""
         texts = {name: value.strip() for name, value in self.given("kind", "day", "roll", "camera").items()}
-        out: dict[str, str | int] = {name: text for name, text in texts.items() if text}
+        filled_texts: dict[str, str | int] = {name: text for name, text in texts.items() if text}
         if self.aside:
-            out["aside"] = int(self.aside)
-        return out | ({"language": code_of(self.language)} if self.language else {})
+            filled_texts["aside"] = int(self.aside)
+        return filled_texts | ({"language": code_of(self.language)} if self.language else {})
 
 
 @router.post("/footage/set")
 def set_all(request: Request, project: int, asked: Annotated[ToAll, sent(ToAll)], ids: Ids = None) -> HTMLResponse:
     """Kind, day, roll, camera, language and aside of all that are chosen, as far as they were filled in."""
-    rows = _of(request, project, ids)
-    return listed(request, project, f"{binning.set_all(web(request).data, rows, asked.filled)}.")
+    chosen_recordings = _of(request, project, ids)
+    return listed(request, project, f"{binning.set_all(web(request).data, chosen_recordings, asked.filled)}.")
 
 
 @router.post("/footage/names")
@@ -80,7 +80,7 @@ def names(
 ) -> HTMLResponse:
     """Names by a pattern: shown first, done when it is sure."""
     data_folder = web(request).data
-    rows = _of(request, project, ids)
+    chosen_recordings = _of(request, project, ids)
     order = {
         recording.id: index
         for index, recording in enumerate(
@@ -92,10 +92,10 @@ def names(
             )
         )
     }
-    rows.sort(key=lambda i: order.get(i, len(order)))
+    chosen_recordings.sort(key=lambda i: order.get(i, len(order)))
     if sure:
-        return listed(request, project, f"{binning.rename(data_folder, project, rows, pattern)}.")
-    would = binning.names(data_folder, project, rows, pattern)
+        return listed(request, project, f"{binning.rename(data_folder, project, chosen_recordings, pattern)}.")
+    would = binning.names(data_folder, project, chosen_recordings, pattern)
     return page(
         request, "footage/names.html", project=projects.get(data_folder.db, project), would=would, pattern=pattern
     )
@@ -104,8 +104,8 @@ def names(
 @router.post("/footage/bins")
 def make(request: Request, project: int, name: Annotated[str, Form()] = "", ids: Ids = None) -> HTMLResponse:
     """A new bin with what is chosen in it."""
-    rows = _of(request, project, ids) if ids else []
-    folder = bin_rows.make(web(request).data.db, project, name, rows)
+    chosen_recordings = _of(request, project, ids) if ids else []
+    folder = bin_rows.make(web(request).data.db, project, name, chosen_recordings)
     return listed(request, project, f"Bin {folder.name} made, with {len(folder.recordings)} in it.")
 
 
@@ -135,8 +135,8 @@ def remove(request: Request, project: int, number: int) -> HTMLResponse:
 @router.post("/footage/undo")
 def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
     """The last step of the log, which footage is part of, taken back or done again."""
-    did, _ = steps.undo_or_redo(web(request).data.db, project, redo)
-    return listed(request, project, f"{'Done again' if redo else 'Undone'}: {did}.")
+    summary, _ = steps.undo_or_redo(web(request).data.db, project, redo)
+    return listed(request, project, f"{'Done again' if redo else 'Undone'}: {summary}.")
 
 
 @router.post("/recordings/{recording}/poster")

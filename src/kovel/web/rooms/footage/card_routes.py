@@ -38,38 +38,40 @@ def _list(
     request: Request, project: int, folder: str = "", template: str = "footage/camera_card_list.html"
 ) -> HTMLResponse:
     application = web(request)
-    found = camera_cards.listing(application.data, project)
+    cards_found = camera_cards.listing(application.data, project)
     if folder.strip():
-        found.append(camera_cards.card_at(application.data, project, _folder(request, folder)))
+        cards_found.append(camera_cards.card_at(application.data, project, _folder(request, folder)))
     latest: dict[str, jobs.Job] = {}
     for this_job in jobs.of_project(application.data.db, project, "copy"):
         latest.setdefault(this_job.params["card"], this_job)
-    rows = []
-    for card in found:
+    card_views = []
+    for card in cards_found:
         job = latest.get(str(card.folder))
-        own = card.folder.parent == camera_cards.place(application.data)
-        rows.append(
-            Row(card, MADE_UP[card.name][0] if own and card.name in MADE_UP else card.name, own, job, _copied(job))
+        is_own = card.folder.parent == camera_cards.place(application.data)
+        card_views.append(
+            Row(
+                card, MADE_UP[card.name][0] if is_own and card.name in MADE_UP else card.name, is_own, job, _copied(job)
+            )
         )
-    inside = {card.name for card in found}
+    inside = {card.name for card in cards_found}
     return page(
         request,
         template,
         room="footage",
         project=projects.get(application.data.db, project),
-        rows=rows,
+        rows=card_views,
         folder=folder,
         out=[(name, label) for name, (label, _) in MADE_UP.items() if name not in inside],
-        busy=any(row.job and row.job.is_open for row in rows),
+        busy=any(card_view.job and card_view.job.is_open for card_view in card_views),
     )
 
 
 def _copied(job: jobs.Job | None) -> str:
     """What became of the last copy of a card."""
-    told: dict[str, Any] = (job and job.result) or {}
-    if not job or not job.is_done or "copied" not in told:
+    told_result: dict[str, Any] = (job and job.result) or {}
+    if not job or not job.is_done or "copied" not in told_result:
         return ""
-    new = len(told["copied"]) - len(told["before"])
+    new = len(told_result["copied"]) - len(told_result["before"])
     return f"{new} file{'s' if new != 1 else ''} copied and verified, with a manifest (ASC MHL). {job.message}".strip()
 
 
@@ -111,13 +113,13 @@ def copy(
 ) -> HTMLResponse:
     """Copy what is chosen of a card."""
     data_folder = web(request).data
-    found = camera_cards.card_at(data_folder, project, _folder(request, card))
+    card_found = camera_cards.card_at(data_folder, project, _folder(request, card))
     if not files:
         raise Invalid("Choose what to copy first.")
-    camera_cards.start_copy(data_folder, project, found, files)
+    camera_cards.start_copy(data_folder, project, card_found, files)
     return joined(
         _list(request, project, folder),
-        report(f"{len(files)} file{'s' if len(files) != 1 else ''} of {found.name} being copied."),
+        report(f"{len(files)} file{'s' if len(files) != 1 else ''} of {card_found.name} being copied."),
     )
 
 
@@ -139,11 +141,11 @@ def frame(request: Request, project: int, card: Annotated[str, Query()], file: A
     path = allowed(str(folder / file), [folder])
     st = path.stat()
     name = hashlib.sha256(f"{path} {st.st_size} {st.st_mtime_ns}".encode()).hexdigest()[:24]
-    out = data_folder.root / "glances" / f"{name}.jpg"
-    if not out.exists():
+    frame_file = data_folder.root / "glances" / f"{name}.jpg"
+    if not frame_file.exists():
         try:
-            if not call("glance", {"path": str(path), "out": str(out)}):
+            if not call("glance", {"path": str(path), "out": str(frame_file)}):
                 raise Missing("It has no picture.")
         except Unusable as error:
             raise Missing(str(error)) from None
-    return FileResponse(out, media_type="image/jpeg", headers={"cache-control": "private, max-age=86400"})
+    return FileResponse(frame_file, media_type="image/jpeg", headers={"cache-control": "private, max-age=86400"})

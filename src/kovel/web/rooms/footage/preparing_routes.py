@@ -20,10 +20,10 @@ def how_far(request: Request, project: int, recording: int, samples: int = -1) -
     """How far the recording that is open is; the page is told when there is more of its sound, or all of it."""
     this_recording = the_recording(request, project, recording)
     now = making_of(request, this_recording)
-    out = page(request, "parts/making.html", now)
+    making_page = page(request, "parts/making.html", now)
     if now.samples != samples or not now.job:
-        out.headers["hx-trigger"] = json.dumps({"grown": {"recording": this_recording.id}})
-    return out
+        making_page.headers["hx-trigger"] = json.dumps({"grown": {"recording": this_recording.id}})
+    return making_page
 
 
 @router.post("/recordings/{recording}/pause")
@@ -40,10 +40,10 @@ def pause(
     job = jobs.latest_of_recordings(database, project).get(recording)
     if job is None or not jobs.pause(database, [job.id], bool(on)):
         raise Invalid(f"{this_recording.name} is not being prepared, or is held already.")
-    did = f"{this_recording.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
+    summary = f"{this_recording.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
     if where == "log":
-        return joined(render("parts/making.html", making_of(request, this_recording)), report(did))
-    return listed(request, project, did)
+        return joined(render("parts/making.html", making_of(request, this_recording)), report(summary))
+    return listed(request, project, summary)
 
 
 @router.post("/footage/pause")

@@ -32,7 +32,9 @@ def _match_line(curve: list[tuple[float, float]]) -> str:
     if not curve:
         return ""
     middle, top = curve[len(curve) // 2][0], max(1.0, *(y for _, y in curve))
-    return " ".join(f"{110 + (x - middle) * 36:.1f},{38 - 34 * max(0.0, y) / top:.1f}" for x, y in curve)
+    return " ".join(
+        f"{110 + (curve_time - middle) * 36:.1f},{38 - 34 * max(0.0, y) / top:.1f}" for curve_time, y in curve
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +146,7 @@ def _work(data_folder: DataFolder, project: int, every: list[Recording]) -> _Wor
 def _row(
     data_folder: DataFolder, frame_rate: Rate, recording: Recording, work: _Work, have_words: Collection[int]
 ) -> RowDrawn:
-    job, heard, online = work.making.get(recording.id), work.hearing.get(recording.id), there(recording)
+    job, heard_job, online = work.making.get(recording.id), work.hearing.get(recording.id), there(recording)
     return RowDrawn(
         recording,
         job,
@@ -153,7 +155,7 @@ def _row(
         not online and Path(recording.path).is_file(),
         job is not None and job.is_done and media_facts(data_folder, recording.id) is None,
         recording.id in have_words,
-        heard if heard and heard.state in UNENDED else None,
+        heard_job if heard_job and heard_job.state in UNENDED else None,
         microphones(recording),
         taken_lately(data_folder.derived(recording.id)).all,
         being_mended(data_folder, recording.id) if job and job.is_open else "",
@@ -167,19 +169,22 @@ def footage(request: Request, project: int) -> FootageView:
     every = recordings.of_project(data_folder.db, project)
     have_words = transcripts.has_words(data_folder.db, project)
     work = _work(data_folder, project, every)
-    asked = {recording for recording, job in work.hearing.items() if job.state in UNENDED}
-    silent = (recording for recording in every if recording.id not in have_words and recording.id not in asked)
-    s = what_is_shown(request)
-    found = chosen(data_folder, project, every, s)
-    out = taken_out(data_folder, project)
+    asked_words = {recording for recording, job in work.hearing.items() if job.state in UNENDED}
+    silent = (recording for recording in every if recording.id not in have_words and recording.id not in asked_words)
+    shown_list = what_is_shown(request)
+    recordings_found = chosen(data_folder, project, every, shown_list)
+    recordings_out = taken_out(data_folder, project)
     return FootageView(
         project=this_project,
-        rows=[_row(data_folder, this_project.rate, recording, work, have_words) for recording in found[: s.count]],
+        rows=[
+            _row(data_folder, this_project.rate, recording, work, have_words)
+            for recording in recordings_found[: shown_list.count]
+        ],
         sets=_sets(data_folder, project),
-        shown=s,
+        shown=shown_list,
         every=len(every),
-        found=len(found),
-        more=replace(s, count=s.count + FIRST) if len(found) > s.count else None,
+        found=len(recordings_found),
+        more=replace(shown_list, count=shown_list.count + FIRST) if len(recordings_found) > shown_list.count else None,
         heaps=heaps(data_folder, project, every),
         bins=bin_rows.of_project(data_folder.db, project),
         orders={key: name for key, (name, _) in ORDERS.items()},
@@ -195,9 +200,9 @@ def footage(request: Request, project: int) -> FootageView:
         sync_failed=work.sync_told,
         search=work.search,
         missing=sum(not there(recording) for recording in every),
-        out=out,
-        frees=sum(taken.frees for taken in out),
-        uploads=any(taken.upload for taken in out),
+        out=recordings_out,
+        frees=sum(taken.frees for taken in recordings_out),
+        uploads=any(taken.upload for taken in recordings_out),
     )
 
 
@@ -226,16 +231,22 @@ def microphones(recording: Recording) -> list[tuple[str, str, bool]]:
         f"{index + 1} {name}" if name != str(index + 1) else name for index, name in enumerate(recording.microphones)
     ]
     pairs = [(a, a + 1) for a in range(len(names) - 1)]
-    out = [
+    microphone_pairs = [
         (f"{start} {end}", f"{names[start]} · {names[end]}", recording.heard == (start, end)) for start, end in pairs
     ]
-    out += [(str(a), names[a], recording.heard == (a,)) for a in range(len(names))]
+    microphone_pairs += [(str(a), names[a], recording.heard == (a,)) for a in range(len(names))]
     return (
-        out
-        if any(x[2] for x in out)
+        microphone_pairs
+        if any(microphone[2] for microphone in microphone_pairs)
         else [
-            ("", "the first track" if not recording.heard else " · ".join(names[k] for k in recording.heard), True),
-            *out,
+            (
+                "",
+                "the first track"
+                if not recording.heard
+                else " · ".join(names[channel_key] for channel_key in recording.heard),
+                True,
+            ),
+            *microphone_pairs,
         ]
     )
 
@@ -243,8 +254,8 @@ def microphones(recording: Recording) -> list[tuple[str, str, bool]]:
 def what_is_shown(request: Request) -> Shown:
     """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is
     done to it."""
-    asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
-    return shown(asked or request.headers.get("x-shown", ""))
+    asked_query = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
+    return shown(asked_query or request.headers.get("x-shown", ""))
 
 
 def speaks(recording: Recording) -> bool:

@@ -84,10 +84,10 @@ def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     there."""
     database = web(request).data.db
     busy = [job for job in jobs.latest_of_recordings(database, project).values() if job.is_open]
-    out = page(request, "footage/preparing.html", project=projects.get(database, project), count=len(busy))
+    preparing_page = page(request, "footage/preparing.html", project=projects.get(database, project), count=len(busy))
     if seen and not busy:
-        out.headers["hx-trigger"] = "prepared"
-    return out
+        preparing_page.headers["hx-trigger"] = "prepared"
+    return preparing_page
 
 
 def listed(
@@ -98,12 +98,12 @@ def listed(
 
 def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
     application = web(request)
-    made, bad = bring_in_all(application.data, project, paths)
-    if made:
+    new_recordings, bad = bring_in_all(application.data, project, paths)
+    if new_recordings:
         application.now.warm()  # somebody will want to see them
-    good = len(made)
-    did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
-    return listed(request, project, did, bad, error=not good)
+    good = len(new_recordings)
+    summary = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
+    return listed(request, project, summary, bad, error=not good)
 
 
 @router.post("/footage/path")
@@ -113,10 +113,10 @@ def by_path(request: Request, project: int, path: Annotated[str, Form()] = "") -
     projects.get(application.data.db, project)
     if not path.strip():
         raise Invalid("Type the path of a file or a folder on this machine.")
-    found = files_in(allowed(path, application.roots))
-    if not found:
+    files_found = files_in(allowed(path, application.roots))
+    if not files_found:
         raise Invalid("There are no files in that folder.")
-    return _several(request, project, found)
+    return _several(request, project, files_found)
 
 
 @router.post("/footage/find")
@@ -150,16 +150,16 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
     application = web(request)
     await run_in_threadpool(projects.get, application.data.db, project)
     done, bad = 0, []
-    for f in files:
-        name = Path(f.filename or "recording").name
+    for sent_file in files:
+        name = Path(sent_file.filename or "recording").name
         suffix = Path(name).suffix.lower()
         folder, to = application.data.uploads(project), Path(name)
         folder.mkdir(parents=True, exist_ok=True)
         part = folder / f".{token_hex(8)}.part"
         try:
-            with part.open("xb") as out:
-                while block := await f.read(1 << 20):
-                    await run_in_threadpool(out.write, block)
+            with part.open("xb") as upload_file:
+                while block := await sent_file.read(1 << 20):
+                    await run_in_threadpool(upload_file.write, block)
             ending = suffix if re.fullmatch(r"\.[a-z0-9]{1,8}", suffix) else ""
             to = await run_in_threadpool(put_under_free_name, part, folder, safe(Path(name).stem), ending)
             recording = await run_in_threadpool(bring_in, application.data, project, to, name=Path(name).stem)
@@ -171,8 +171,8 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
             bad.append(str(error).replace(to.name, name))
         finally:
             part.unlink(missing_ok=True)
-    did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
-    return await run_in_threadpool(listed, request, project, did, bad, not done)
+    summary = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
+    return await run_in_threadpool(listed, request, project, summary, bad, not done)
 
 
 class SettingAsked(BaseModel):
@@ -186,8 +186,8 @@ class SettingAsked(BaseModel):
 @router.post("/recordings/{recording}/settings")
 def set_value(request: Request, project: int, recording: int, asked: SettingAsked) -> JSONResponse:
     the_recording(request, project, recording)
-    this_recording, did = set_on_recording(web(request).data, recording, asked.setting, asked.value)
-    return JSONResponse({"did": did, "settings": this_recording.settings.to_json()})
+    this_recording, summary = set_on_recording(web(request).data, recording, asked.setting, asked.value)
+    return JSONResponse({"did": summary, "settings": this_recording.settings.to_json()})
 
 
 class About(Sent):
@@ -239,9 +239,9 @@ def order(
     if step is not None:
         ids = [recording.id for recording in recordings.of_project(database, project)]
         index = ids.index(recording)
-        rest = [x for x in ids if x != recording]
-        j = max(0, min(len(rest), index + step))
-        before = rest[j] if j < len(rest) else None
+        rest = [recording_id for recording_id in ids if recording_id != recording]
+        new_index = max(0, min(len(rest), index + step))
+        before = rest[new_index] if new_index < len(rest) else None
     recordings.reorder(database, recording, before)
     return listed(request, project, "Order changed.")
 

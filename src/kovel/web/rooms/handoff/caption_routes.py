@@ -61,16 +61,16 @@ def room(request: Request, project: int) -> HTMLResponse:
 def _list(request: Request, project: int, template: str = "handoff/caption_rows.html") -> HTMLResponse:
     data_folder = web(request).data
     kept_story = opened(request, project)
-    rows = [_row(cue, kept_story.story.rate) for cue in captions_of(data_folder, kept_story)]
+    cue_views = [_row(cue, kept_story.story.rate) for cue in captions_of(data_folder, kept_story)]
     file = caption_rows.brought(data_folder.db, kept_story.id)
-    hard = sum(bool(row.trouble) for row in rows)
+    hard = sum(bool(cue_view.trouble) for cue_view in cue_views)
     return page(
         request,
         template,
         room="handoff",
         project=projects.get(data_folder.db, project),
         kept=kept_story,
-        rows=rows,
+        rows=cue_views,
         hard=hard,
         file=file and file[0],
         formats=[
@@ -129,8 +129,8 @@ def words_again(request: Request, project: int) -> HTMLResponse:
 @router.post("/captions.undo")
 def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
     """The last change of the captions taken back, or done again."""
-    did = caption_rows.undo_or_redo(web(request).data.db, opened(request, project).id, redo)
-    return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {did}."))
+    summary = caption_rows.undo_or_redo(web(request).data.db, opened(request, project).id, redo)
+    return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {summary}."))
 
 
 @router.get("/captions.{kind}")

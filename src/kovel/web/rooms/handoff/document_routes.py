@@ -17,16 +17,20 @@ router = APIRouter(prefix="/p/{project}")
 def as_csv(request: Request, project: int, kind: str) -> Response:
     """A document as CSV."""
     data_folder = web(request).data
-    made = document(data_folder, opened(request, project), kind)
-    return download(to_csv(made), f"{projects.get(data_folder.db, project).name} - {made.title}.csv", "text/csv")
+    made_document = document(data_folder, opened(request, project), kind)
+    return download(
+        to_csv(made_document), f"{projects.get(data_folder.db, project).name} - {made_document.title}.csv", "text/csv"
+    )
 
 
 @router.get("/papers/{kind}.pdf")
 def as_pdf(request: Request, project: int, kind: str) -> Response:
     """A document as PDF."""
     data_folder = web(request).data
-    made, body = pdf_of(data_folder, opened(request, project), kind)
-    return download(body, f"{projects.get(data_folder.db, project).name} - {made.title}.pdf", "application/pdf")
+    made_document, body = pdf_of(data_folder, opened(request, project), kind)
+    return download(
+        body, f"{projects.get(data_folder.db, project).name} - {made_document.title}.pdf", "application/pdf"
+    )
 
 
 @router.get("/papers/{kind}")

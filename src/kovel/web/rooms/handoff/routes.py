@@ -65,12 +65,14 @@ class Renders:
 
 def _renders(request: Request, project: int) -> Renders:
     database = web(request).data.db
-    rows = [
+    made_renders = [
         Made(job, Path(job.params["out"]).name, os.path.exists(job.params["out"]), _became(job), *_checked(job))
         for job in jobs.of_project(database, project)
         if job.kind in MADE
     ]
-    return Renders(projects.get(database, project), rows, any(made.job.is_open for made in rows))
+    return Renders(
+        projects.get(database, project), made_renders, any(made_render.job.is_open for made_render in made_renders)
+    )
 
 
 class Asked(BaseModel):
@@ -91,21 +93,21 @@ class Asked(BaseModel):
         number = self.height.strip().removesuffix("lines").strip()
         if number and not number.isdecimal():
             raise Invalid("The height is a number of lines, such as 1080.")
-        own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
+        own_rate = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
         start, end = (parse_entry(text, frame_rate) if text.strip() else None for text in (self.start, self.end))
-        return Output(self.kind, self.quality, self.shape, int(number or 0), own, start or 0, end, self.captions)
+        return Output(self.kind, self.quality, self.shape, int(number or 0), own_rate, start or 0, end, self.captions)
 
     @staticmethod
     def of(this_output: Output, frame_rate: Rate) -> Asked:
         """An output as the form shows it."""
-        own = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
+        own_rate = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
         start = stamp(this_output.start, frame_rate) if this_output.start else ""
         return Asked(
             kind=this_output.kind,
             quality=this_output.quality,
             shape=this_output.shape,
             height=str(this_output.height or ""),
-            rate=own,
+            rate=own_rate,
             start=start,
             end="" if this_output.end is None else stamp(this_output.end, frame_rate),
             captions=this_output.captions,
@@ -134,12 +136,12 @@ class OutputForm:
 def _form(request: Request, kept_story: Kept, asked: Asked) -> OutputForm:
     data_folder = web(request).data
     project = projects.get(data_folder.db, kept_story.project)
-    told = refused = ""
+    told_size = refused = ""
     kind = OUTPUT_KINDS.get(asked.kind)
     if kept_story.story.pieces:
         try:
             this_estimate = estimate(data_folder, kept_story, asked.output(project.rate))
-            told = _expected(this_estimate, asked, project.rate)
+            told_size = _expected(this_estimate, asked, project.rate)
         except Told as error:
             refused = str(error)
     else:
@@ -155,7 +157,7 @@ def _form(request: Request, kept_story: Kept, asked: Asked) -> OutputForm:
         tuple(choice for choice in choices if choice not in READY),
         bool(kind and kind.seen),
         asked.kind == "still",
-        told,
+        told_size,
         refused,
         not kept_story.story.pieces,
     )
@@ -188,13 +190,13 @@ class TimelineRow:
 
 
 def _timelines(data_folder: DataFolder, project: int, kept_story: Kept) -> list[TimelineRow]:
-    of, rows = projects.get(data_folder.db, project), _rows(data_folder, project)
+    of, recordings_by_id = projects.get(data_folder.db, project), _rows(data_folder, project)
     return [
         TimelineRow(
             timeline_format.name,
             timeline_format.label,
             timeline_format.holds,
-            timeline_format.left(kept_story.story, of, rows),
+            timeline_format.left(kept_story.story, of, recordings_by_id),
         )
         for timeline_format in TIMELINES.values()
     ]
@@ -227,8 +229,8 @@ def output(request: Request, project: int, asked: Annotated[Asked, Query()], cho
     database = web(request).data.db
     kept_story = stories.load(database, stories.current(database, project))
     frame_rate = projects.get(database, project).rate
-    if choice and (found := ready(web(request).data).get(choice)):
-        asked = Asked.of(found, frame_rate).model_copy(update={"start": asked.start, "end": asked.end})
+    if choice and (output_found := ready(web(request).data).get(choice)):
+        asked = Asked.of(output_found, frame_rate).model_copy(update={"start": asked.start, "end": asked.end})
     return page(
         request, "handoff/output.html", form=_form(request, kept_story, asked), project=projects.get(database, project)
     )
@@ -265,15 +267,15 @@ class Step:
 def _strip(request: Request, kept_story: Kept, most: int = 10) -> list[Step]:
     """The story at even steps."""
     application = web(request)
-    rows = _rows(application.data, kept_story.project)
-    plan = make_plan(kept_story.story, {key: recording.source for key, recording in rows.items()})
+    recordings_by_id = _rows(application.data, kept_story.project)
+    plan = make_plan(kept_story.story, {key: recording.source for key, recording in recordings_by_id.items()})
     n = min(most, kept_story.story.length)
-    out = []
-    for k in range(n):
-        t = kept_story.story.length * (2 * k + 1) // (2 * n)
+    strip_blocks = []
+    for block_index in range(n):
+        t = kept_story.story.length * (2 * block_index + 1) // (2 * n)
         run = plan.picture_at(t)
-        recording = rows.get(run.source) if run.source is not None else None
-        out.append(
+        recording = recordings_by_id.get(run.source) if run.source is not None else None
+        strip_blocks.append(
             Step(
                 t,
                 face_of(application.data, recording, run.image.later(t - run.at).start, plan.rate)
@@ -281,7 +283,7 @@ def _strip(request: Request, kept_story: Kept, most: int = 10) -> list[Step]:
                 else None,
             )
         )
-    return out
+    return strip_blocks
 
 
 def _facts(data_folder: DataFolder, kept_story: Kept) -> list[tuple[str, str]]:
@@ -313,24 +315,31 @@ def _muted(story: Story, sources: Sources) -> str:
     """What of a story is not heard by choice: lanes, and what is muted one by one."""
     clips: list[Item] = [*story.pieces, *story.covers, *story.sounds]
     alone = sum(bool(story.value(clip, "mute", sources)) for clip in clips)
-    rows = [*sorted(story.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
-    return ", ".join(rows) or "nothing"
+    muted_names = [*sorted(story.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
+    return ", ".join(muted_names) or "nothing"
 
 
 def _became(job: jobs.Job) -> str:
     """What an output became, and what was measured of it."""
-    told = job.result or {}
-    if "bytes" not in told:
+    told_result = job.result or {}
+    if "bytes" not in told_result:
         return ""
-    out = [size(told["bytes"])]
-    out += [f"{told['size'][0]} × {told['size'][1]}"] if told.get("size") else []
-    out += [f"{told['frames']} frames"] if told.get("loudness", told.get("parts")) or told.get("size") else []
-    out += [f"{told['loudness']:g} LUFS"] if told.get("loudness") is not None else []
-    out += [f"{told['peak']:g} dBTP"] if told.get("loudness") is not None else []
-    if told.get("parts"):
-        again = told["parts"] - told["anew"]
-        out += [f"made in {told['took']:g} s" + (f", {again} of {told['parts']} parts as they were" if again else "")]
-    return " · ".join(out)
+    told_facts = [size(told_result["bytes"])]
+    told_facts += [f"{told_result['size'][0]} × {told_result['size'][1]}"] if told_result.get("size") else []
+    told_facts += (
+        [f"{told_result['frames']} frames"]
+        if told_result.get("loudness", told_result.get("parts")) or told_result.get("size")
+        else []
+    )
+    told_facts += [f"{told_result['loudness']:g} LUFS"] if told_result.get("loudness") is not None else []
+    told_facts += [f"{told_result['peak']:g} dBTP"] if told_result.get("loudness") is not None else []
+    if told_result.get("parts"):
+        again = told_result["parts"] - told_result["anew"]
+        told_facts += [
+            f"made in {told_result['took']:g} s"
+            + (f", {again} of {told_result['parts']} parts as they were" if again else "")
+        ]
+    return " · ".join(told_facts)
 
 
 def _checked(job: jobs.Job) -> tuple[str, list[str]]:
@@ -403,9 +412,9 @@ def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File
     data_folder = web(request).data
     name = Path(file.filename or "timeline").name
     body = file.file.read(LARGEST + 1)
-    *_, left = bring_in(data_folder, project, Path(name).suffix.lower().lstrip("."), name, body)
+    *_, left_out = bring_in(data_folder, project, Path(name).suffix.lower().lstrip("."), name, body)
     return Response(
-        status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"}
+        status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left_out else f"/p/{project}/story"}
     )
 
 
@@ -414,20 +423,20 @@ def archive(request: Request, project: int, media: Annotated[archiving.Media, Fo
     """The whole project as one file: without its recordings, with those that are used, or with all."""
     job, what = archiving.start_archive(web(request).data, project, media)
     notes = [f"{name} is off-line: its file is not in it." for name in what.missing]
-    said = report(f"Writing {Path(job.params['out']).name}.", tuple(notes))
-    return joined(page(request, "handoff/renders.html", _renders(request, project)), said)
+    said_report = report(f"Writing {Path(job.params['out']).name}.", tuple(notes))
+    return joined(page(request, "handoff/renders.html", _renders(request, project)), said_report)
 
 
 def zipped(folder: Path) -> Path:
     """The files of a folder of stems as one, made once."""
-    out = folder.with_name(f"{folder.name}.zip")
-    if not out.exists():
-        part = out.with_name(f"{out.name}.part")
-        with zipfile.ZipFile(part, "w") as z:
+    zip_file = folder.with_name(f"{folder.name}.zip")
+    if not zip_file.exists():
+        part = zip_file.with_name(f"{zip_file.name}.part")
+        with zipfile.ZipFile(part, "w") as zip_archive:
             for path in sorted(folder.iterdir()):
-                z.write(path, path.name)
-        part.replace(out)
-    return out
+                zip_archive.write(path, path.name)
+        part.replace(zip_file)
+    return zip_file
 
 
 @router.get("/export/{kind}")
@@ -439,9 +448,9 @@ def export(request: Request, project: int, kind: str) -> Response:
         raise Missing("There is no such format.")
     this_project = projects.get(database, project)
     kept_story = stories.load(database, stories.current(database, project))
-    rows = {recording.id: recording for recording in recordings.of_project(database, project)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(database, project)}
     return download(
-        format.write(kept_story.story, kept_story.name, this_project, rows),
+        format.write(kept_story.story, kept_story.name, this_project, recordings_by_id),
         f"{this_project.name}.{format.name}",
         format.media_type,
     )

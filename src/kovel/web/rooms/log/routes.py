@@ -57,7 +57,7 @@ def _clips(request: Request, project: int, recording: int) -> Clips:
     this_project = projects.get(application.data.db, project)
     this_recording = the_recording(request, project, recording)
     clips = subclips.of_recording(application.data.db, recording)
-    rows = [
+    drawn_clips = [
         ClipDrawn(subclip, face_of(application.data, this_recording, subclip.start, this_project.rate))
         for subclip in clips
     ]
@@ -65,7 +65,7 @@ def _clips(request: Request, project: int, recording: int) -> Clips:
         this_project,
         this_recording,
         this_recording.length(this_project.rate),
-        rows,
+        drawn_clips,
         markers.of_recording(application.data.db, recording),
         sum(1 for subclip in clips if not subclip.verdict),
     )
@@ -79,16 +79,21 @@ def _listed(request: Request, project: int, recording: int, did: str, notes: tup
 def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
-    rows = [recording for recording in recordings.of_project(application.data.db, project) if not recording.aside]
-    chosen = next((recording for recording in rows if recording.id == rec), None) or next(
-        (recording for recording in rows if recording.kind == "interview"), rows[0] if rows else None
+    loggable_recordings = [
+        recording for recording in recordings.of_project(application.data.db, project) if not recording.aside
+    ]
+    chosen = next((recording for recording in loggable_recordings if recording.id == rec), None) or next(
+        (recording for recording in loggable_recordings if recording.kind == "interview"),
+        loggable_recordings[0] if loggable_recordings else None,
     )
     faces = {
         recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
-        for recording in rows
+        for recording in loggable_recordings
     }
     if chosen is None:
-        return page(request, "log/room.html", room="log", project=this_project, rows=rows, faces=faces, r=None)
+        return page(
+            request, "log/room.html", room="log", project=this_project, rows=loggable_recordings, faces=faces, r=None
+        )
     names = sorted({tag for subclip in subclips.of_project(application.data.db, project) for tag in subclip.tags})
     is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
     return page(
@@ -96,7 +101,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         "log/room.html",
         _clips(request, project, chosen.id),
         room="log",
-        rows=rows,
+        rows=loggable_recordings,
         faces=faces,
         tags=names,
         words=words_part(request, chosen),
@@ -185,11 +190,11 @@ def keep(
 def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
     """These subclips; `Missing` if one belongs elsewhere."""
     database = web(request).data.db
-    found = [subclips.get(database, i) for i in ids]
-    for subclip in found:
+    subclips_found = [subclips.get(database, subclip_id) for subclip_id in ids]
+    for subclip in subclips_found:
         if recordings.get(database, subclip.recording).project != project:
             raise Missing("That subclip is not in this project.")
-    return found
+    return subclips_found
 
 
 class Changed(Sent):
@@ -204,12 +209,12 @@ class Changed(Sent):
 
     def changes(self, old_subclip: Subclip, frame_rate: Rate) -> dict[str, Any]:
         """What is to be changed, times read. Raises `Invalid` where they cannot be."""
-        out = self.given("name", "note", "tags", "verdict")
+        changed_fields = self.given("name", "note", "tags", "verdict")
         if self.start or self.end:
             a = typed(self.start, frame_rate, "In", old_subclip.start) if self.start else old_subclip.start
             b = typed(self.end, frame_rate, "Out", old_subclip.end) if self.end else old_subclip.end
-            out |= {"start": a, "length": b - a}
-        return out
+            changed_fields |= {"start": a, "length": b - a}
+        return changed_fields
 
 
 def change_one(request: Request, project: int, subclip: int, asked: Changed) -> Subclip:
@@ -241,8 +246,8 @@ def remove(request: Request, project: int, subclip: int) -> HTMLResponse:
 def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
     database = web(request).data.db
     (this_subclip,) = of_project(request, project, [subclip])
-    asked = {"source": this_subclip.recording, "start": this_subclip.start, "length": this_subclip.length}
-    _, done = stories.edit(database, stories.current(database, project), None, "add_at_end", asked)
+    asked_edit = {"source": this_subclip.recording, "start": this_subclip.start, "length": this_subclip.length}
+    _, done = stories.edit(database, stories.current(database, project), None, "add_at_end", asked_edit)
     return joined(report(f"“{this_subclip.name}” is in the story, at the end.", done.notes), hx_reswap="none")
 
 
@@ -301,19 +306,24 @@ def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
     database = web(request).data.db
     this_project = projects.get(database, project)
     total = the_recording(request, project, recording).length(this_project.rate)
-    rows: list[tuple[int, int, int]] = []
+    slice_ranges: list[tuple[int, int, int]] = []
     for subclip in subclips.of_recording(database, recording):
         if subclip.verdict:
             continue
-        start, end = (_pulled(request, this_project, recording, f) for f in (subclip.start, subclip.end))
+        start, end = (
+            _pulled(request, this_project, recording, clip_edge) for clip_edge in (subclip.start, subclip.end)
+        )
         new = (max(0, subclip.start if start is None else start), min(total, subclip.end if end is None else end))
         if new[0] < new[1] and new != (subclip.start, subclip.end):
-            rows.append((subclip.id, *new))
-    if not rows:
+            slice_ranges.append((subclip.id, *new))
+    if not slice_ranges:
         raise Invalid("No slice is near a pause that was found. They stay as they are; set their edges by ear.")
-    subclips.reshape(database, project, rows, "slices pulled to pauses")
+    subclips.reshape(database, project, slice_ranges, "slices pulled to pauses")
     return _listed(
-        request, project, recording, f"{len(rows)} slice{'s' if len(rows) != 1 else ''} pulled to the nearest pauses."
+        request,
+        project,
+        recording,
+        f"{len(slice_ranges)} slice{'s' if len(slice_ranges) != 1 else ''} pulled to the nearest pauses.",
     )
 
 
@@ -330,15 +340,15 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
     """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
     database = web(request).data.db
     this_project = projects.get(database, project)
-    found = uses(stories.load(database, stories.current(database, project)).story)
+    uses_found = uses(stories.load(database, stories.current(database, project)).story)
     new = []
     for recording in recordings.of_project(database, project):
         if only not in (None, recording.id):
             continue
         have = {(subclip.start, subclip.end) for subclip in subclips.of_recording(database, recording.id)}
-        for start, end in ranges_used(found, recording.id):
+        for start, end in ranges_used(uses_found, recording.id):
             if (start, end) not in have:
-                said = transcripts.words_between(
+                said_words = transcripts.words_between(
                     database,
                     recording.id,
                     this_project.rate.frame_to_sample(start),
@@ -346,7 +356,7 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
                 )
                 name = " ".join(
                     word.text
-                    for word in said
+                    for word in said_words
                     if word.text != VOICE and word.start >= this_project.rate.frame_to_sample(start) - 4800
                 )
                 new.append(
@@ -366,21 +376,21 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
 def undo(request: Request, project: int, rec: int | None = None, redo: bool = False) -> HTMLResponse:
     """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
     database = web(request).data.db
-    did, touched = steps.undo_or_redo(database, project, redo)
-    for i in touched:
+    summary, touched = steps.undo_or_redo(database, project, redo)
+    for subclip_id in touched:
         with contextlib.suppress(Invalid):
-            want_cleaned(web(request).data, i)  # a setting that came back may need a sound made
-    said = report(f"{'Done again' if redo else 'Undone'}: {did}.")
+            want_cleaned(web(request).data, subclip_id)  # a setting that came back may need a sound made
+    said_report = report(f"{'Done again' if redo else 'Undone'}: {summary}.")
     if rec is None:
-        return joined(said, hx_refresh="true")
+        return joined(said_report, hx_refresh="true")
     recording = the_recording(request, project, rec)
     if rec not in touched:
         names = ", ".join(
             recording.name for recording in recordings.of_project(database, project) if recording.id in touched
         )
-        return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
+        return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {summary}."))
     return joined(
         render("log/clips.html", replace(_clips(request, project, rec), oob=True)),
         words_part(request, recording, oob=True),
-        said,
+        said_report,
     )

@@ -35,23 +35,38 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
     names = {recording.id: recording.name for recording in recordings.of_project(application.data.db, project)}
-    rows: list[Found] = []
+    found_sentences: list[Found] = []
     sources = recordings.sources(application.data.db, project)
-    heard: dict[tuple[int, int], int] = {}  # by sync set and second: the row that says it
-    for found in transcripts.search(application.data.db, project, q, 60):
-        sync = sources[found.recording].sync
+    heard_times: dict[tuple[int, int], int] = {}  # by sync set and second: the row that says it
+    for found_sentence in transcripts.search(application.data.db, project, q, 60):
+        sync = sources[found_sentence.recording].sync
         if sync is not None:
-            second = round(set_time(sync, Fraction(found.start, SAMPLE_RATE)))
-            same = next((heard[sync.set, s] for s in (second, second - 1, second + 1) if (sync.set, s) in heard), None)
-            if same is not None and rows[same].f.recording != found.recording:
-                rows[same] = replace(rows[same], also=names[found.recording])
+            second = round(set_time(sync, Fraction(found_sentence.start, SAMPLE_RATE)))
+            same = next(
+                (
+                    heard_times[sync.set, near_second]
+                    for near_second in (second, second - 1, second + 1)
+                    if (sync.set, near_second) in heard_times
+                ),
+                None,
+            )
+            if same is not None and found_sentences[same].f.recording != found_sentence.recording:
+                found_sentences[same] = replace(found_sentences[same], also=names[found_sentence.recording])
                 continue
-            heard[sync.set, second] = len(rows)
+            heard_times[sync.set, second] = len(found_sentences)
         parts = [
-            (chunk, index % 2 == 1) for index, chunk in enumerate(found.text.replace("\x03", "\x02").split("\x02"))
+            (chunk, index % 2 == 1)
+            for index, chunk in enumerate(found_sentence.text.replace("\x03", "\x02").split("\x02"))
         ]
-        rows.append(Found(found, names[found.recording], this_project.rate.sample_to_frame(found.start), parts))
-    return page(request, "log/found.html", project=this_project, rows=rows, q=q)
+        found_sentences.append(
+            Found(
+                found_sentence,
+                names[found_sentence.recording],
+                this_project.rate.sample_to_frame(found_sentence.start),
+                parts,
+            )
+        )
+    return page(request, "log/found.html", project=this_project, rows=found_sentences, q=q)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,13 +83,13 @@ def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLRe
     application = web(request)
     this_project = projects.get(application.data.db, project)
     rs = {recording.id: recording for recording in recordings.of_project(application.data.db, project)}
-    rows = []
+    near_sentences = []
     for hit in hits:
         recording, frame = rs[hit.said.recording], this_project.rate.sample_to_frame(hit.said.start)
-        rows.append(
+        near_sentences.append(
             Near(hit.said, recording.name, frame, face_of(application.data, recording, frame, this_project.rate))
         )
-    return page(request, "log/near.html", project=this_project, rows=rows, title=title)
+    return page(request, "log/near.html", project=this_project, rows=near_sentences, title=title)
 
 
 @router.get("/search/meaning")

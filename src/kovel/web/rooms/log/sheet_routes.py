@@ -45,14 +45,14 @@ class Asked:
 
 def _asked(request: Request) -> Asked:
     """From the query, or from that of the page a form was sent from."""
-    asked = Asked(
+    asked_values = Asked(
         **{field.name: text[:120] for field in fields(Asked) if (text := request.query_params.get(field.name))}
     )
     return replace(
-        asked,
-        view=asked.view if asked.view in VIEWS else "rows",
-        sort=asked.sort if asked.sort in SORTS else "recording",
-        group=asked.group if asked.group in GROUPS else "",
+        asked_values,
+        view=asked_values.view if asked_values.view in VIEWS else "rows",
+        sort=asked_values.sort if asked_values.sort in SORTS else "recording",
+        group=asked_values.group if asked_values.group in GROUPS else "",
     )
 
 
@@ -72,23 +72,23 @@ def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
             and asked.used in ("", "yes" if line.used else "no")
         )
 
-    rows = [line for line in all_lines if fits(line)]
+    fitting_lines = [line for line in all_lines if fits(line)]
     if asked.view == "board":
-        return sorted((line for line in rows if line.clip.board is not None), key=lambda x: x.clip.board or 0)
+        return sorted((line for line in fitting_lines if line.clip.board is not None), key=lambda x: x.clip.board or 0)
     key: Any = {
         "name": lambda x: x.clip.name.casefold(),
         "length": lambda x: -x.clip.length,
         "verdict": lambda x: RANK[x.clip.verdict],
         "used": lambda x: -x.used,
     }.get(asked.sort)
-    return sorted(rows, key=key) if key else rows
+    return sorted(fitting_lines, key=key) if key else fitting_lines
 
 
-def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
+def _groups(grouped_lines: list[Line], by: str) -> list[tuple[str, list[Line]]]:
     if not by:
-        return [("", rows)]
-    out: dict[str, list[Line]] = {}
-    for line in rows:
+        return [("", grouped_lines)]
+    lines_by_group: dict[str, list[Line]] = {}
+    for line in grouped_lines:
         keys = {
             "tag": list(line.clip.tags) or ["no tag"],
             "speaker": [line.speaker or "nobody named"],
@@ -96,8 +96,8 @@ def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
             "day": [f"day {line.recording.day}" if line.recording.day else "no day"],
         }[by]
         for key in keys:
-            out.setdefault(key, []).append(line)
-    return sorted(out.items()) if by == "tag" else list(out.items())
+            lines_by_group.setdefault(key, []).append(line)
+    return sorted(lines_by_group.items()) if by == "tag" else list(lines_by_group.items())
 
 
 WINDOW = 120  # lines sent at first, and more of them as they are scrolled to
@@ -136,19 +136,21 @@ class Sheet:
 def _sheet(request: Request, project: int) -> Sheet:
     application = web(request)
     this_project = projects.get(application.data.db, project)
-    asked = _asked(request)
-    by_said = bool(asked.q or asked.speaker or asked.group == "speaker")  # else it is looked up for those shown alone
+    asked_values = _asked(request)
+    by_said = bool(
+        asked_values.q or asked_values.speaker or asked_values.group == "speaker"
+    )  # else it is looked up for those shown alone
     every = log_lines(application.data, project, by_said)
-    rows = _chosen(every, asked)
-    window = rows if asked.view == "board" else rows[: _window(request)]
+    chosen_lines = _chosen(every, asked_values)
+    window = chosen_lines if asked_values.view == "board" else chosen_lines[: _window(request)]
     window = window if by_said else with_said(application.data, project, window)
     return Sheet(
         project=this_project,
-        asked=asked,
-        groups=_groups(window, asked.group if asked.view != "board" else ""),
-        shown=rows,
-        more=len(window) + WINDOW if len(window) < len(rows) else 0,
-        hidden=len(rows) - len(window),
+        asked=asked_values,
+        groups=_groups(window, asked_values.group if asked_values.view != "board" else ""),
+        shown=chosen_lines,
+        more=len(window) + WINDOW if len(window) < len(chosen_lines) else 0,
+        hidden=len(chosen_lines) - len(window),
         count=len(every),
         faces={
             line.clip.id: face_of(application.data, line.recording, line.clip.start, this_project.rate)
@@ -157,7 +159,7 @@ def _sheet(request: Request, project: int) -> Sheet:
         tags=sorted({tag for line in every for tag in line.clip.tags}),
         speakers=transcripts.speakers_of_project(application.data.db, project),
         rows=sorted({(line.recording.id, line.recording.name) for line in every}),
-        total=sum(line.clip.length for line in rows),
+        total=sum(line.clip.length for line in chosen_lines),
         query=str(request.query_params),
         views=VIEWS,
         sorts=SORTS,
@@ -268,17 +270,17 @@ def csv_out(request: Request, project: int) -> Response:
 def otio_out(request: Request, project: int) -> Response:
     database = web(request).data.db
     this_project = projects.get(database, project)
-    rows = recordings.of_project(database, project)
-    marked = {recording.id: markers.of_recording(database, recording.id) for recording in rows}
-    made = to_otio(
+    all_recordings = recordings.of_project(database, project)
+    marked = {recording.id: markers.of_recording(database, recording.id) for recording in all_recordings}
+    made_timeline = to_otio(
         "log",
         this_project,
-        rows,
+        all_recordings,
         [line.clip for line in _chosen(log_lines(web(request).data, project), _asked(request))],
         marked,
     )
     return download(
-        otio.adapters.write_to_string(made, "otio_json"), f"{this_project.name} - log.otio", "application/json"
+        otio.adapters.write_to_string(made_timeline, "otio_json"), f"{this_project.name} - log.otio", "application/json"
     )
 
 
@@ -290,13 +292,13 @@ async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLRespo
     def take() -> HTMLResponse:
         database = web(request).data.db
         this_project = projects.get(database, project)
-        new, left = from_csv(
+        new, left_out = from_csv(
             text_of(sheet.filename or "The sheet", raw), recordings.of_project(database, project), this_project.rate
         )
         if not new:
-            raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
+            raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left_out[:4]))
         subclips.add_all(database, project, new, f"log taken from {sheet.filename}")
-        more = (f"and {len(left) - 8} more",) if len(left) > 8 else ()
-        return _shown(request, project, f"{len(new)} subclips taken from {sheet.filename}.", (*left[:8], *more))
+        more = (f"and {len(left_out) - 8} more",) if len(left_out) > 8 else ()
+        return _shown(request, project, f"{len(new)} subclips taken from {sheet.filename}.", (*left_out[:8], *more))
 
     return await run_in_threadpool(take)

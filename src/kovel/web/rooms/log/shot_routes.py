@@ -52,9 +52,10 @@ def shot(request: Request, project: Project, recording: Recording) -> Shot:
     application = web(request)
     total = recording.length(project.rate)
     faces = [
-        face_of(application.data, recording, total * (2 * i + 1) // (2 * FACES), project.rate) for i in range(FACES)
+        face_of(application.data, recording, total * (2 * face_index + 1) // (2 * FACES), project.rate)
+        for face_index in range(FACES)
     ]
-    out = Shot(
+    shown_shot = Shot(
         recording,
         total,
         total / float(project.rate.fps),
@@ -62,25 +63,25 @@ def shot(request: Request, project: Project, recording: Recording) -> Shot:
         subclips.of_recording(application.data.db, recording.id),
     )
     try:
-        rows = np.load(application.data.derived(recording.id) / "motion.npy")
+        motion_rows = np.load(application.data.derived(recording.id) / "motion.npy")
     except (OSError, ValueError):
-        return out
-    if not len(rows) or recording.frames is None:
-        return out
+        return shown_shot
+    if not len(motion_rows) or recording.frames is None:
+        return shown_shot
     fps = float(recording.rate.fps)
-    seen = look(rows, fps)
-    out = replace(
-        out,
+    seen = look(motion_rows, fps)
+    shown_shot = replace(
+        shown_shot,
         steady=_curve(seen.steady),
         bright=_curve(seen.bright),
         steadiness=round(100 * float(seen.steady.mean())),
         brightness=round(100 * float(seen.bright.mean())),
     )
     if best := best_stretch(seen, fps):
-        k = float(project.rate.fps) / fps
-        start, end = round(best[0] * k), min(total, round(best[1] * k))
-        out = replace(out, best=(start, end), best_length=end - start)
-    return out
+        frame_ratio = float(project.rate.fps) / fps
+        start, end = round(best[0] * frame_ratio), min(total, round(best[1] * frame_ratio))
+        shown_shot = replace(shown_shot, best=(start, end), best_length=end - start)
+    return shown_shot
 
 
 WINDOW = 24  # shots that come at once
@@ -98,7 +99,7 @@ class Some:
 def _some(request: Request, project: int, start: int) -> Some:
     database = web(request).data.db
     this_project = projects.get(database, project)
-    rows = [
+    shot_recordings = [
         recording
         for recording in recordings.of_project(database, project)
         if recording.kind in ("b-roll", "still") and not recording.aside and recording.ready
@@ -106,8 +107,8 @@ def _some(request: Request, project: int, start: int) -> Some:
     end = start + WINDOW
     return Some(
         this_project,
-        [shot(request, this_project, recording) for recording in rows[start:end]],
-        end if end < len(rows) else None,
+        [shot(request, this_project, recording) for recording in shot_recordings[start:end]],
+        end if end < len(shot_recordings) else None,
     )
 
 

@@ -77,41 +77,42 @@ def _length(samples: int, frame_rate: Rate) -> str:
 def _map(data_folder: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
     """Recordings one after the other, as wide as they are long where somebody speaks; a row a theme."""
     this_project = projects.get(data_folder.db, project)
-    rows = theming.listing(data_folder, project)
-    spoken = {shown.statement.recording for theme in rows for shown in theme.shown}
+    listed_themes = theming.listing(data_folder, project)
+    spoken = {shown.statement.recording for theme in listed_themes for shown in theme.shown}
     rs = [recording for recording in recordings.of_project(data_folder.db, project) if recording.id in spoken]
     long = {
         recording.id: max(1, this_project.rate.frame_to_sample(recording.length(this_project.rate))) for recording in rs
     }
     room = 100 - GAP * max(0, len(rs) - 1)
     total = sum(long.values()) or 1
-    at, columns, left = 0.0, [], {}
+    at, columns, statements_left = 0.0, [], {}
     for recording in rs:
-        left[recording.id] = at
+        statements_left[recording.id] = at
         wide = room * long[recording.id] / total
         columns.append(Column(recording.name, f"{at:.3f}%", f"{wide:.3f}%"))
         at += wide + GAP
-    out = []
-    for theme in rows:
+    map_columns = []
+    for theme in listed_themes:
         blocks = []
         for shown in theme.shown:
-            s = shown.statement
-            wide = room * (s.end - s.start) / total
-            told = (
-                f"{s.speaker or 'said'}, {running(this_project.rate.sample_to_frame(s.start), this_project.rate)}: "
-                f"{s.text[:160]}"
+            statement_shown = shown.statement
+            wide = room * (statement_shown.end - statement_shown.start) / total
+            told_statement = (
+                f"{statement_shown.speaker or 'said'}, "
+                f"{running(this_project.rate.sample_to_frame(statement_shown.start), this_project.rate)}: "
+                f"{statement_shown.text[:160]}"
             )
             blocks.append(
                 Block(
-                    s.recording,
-                    s.start,
-                    f"{left[s.recording] + room * s.start / total:.3f}%",
+                    statement_shown.recording,
+                    statement_shown.start,
+                    f"{statements_left[statement_shown.recording] + room * statement_shown.start / total:.3f}%",
                     f"{max(0.35, wide):.3f}%",
-                    round(100 * shown.kept / max(1, s.end - s.start)),
-                    told,
+                    round(100 * shown.kept / max(1, statement_shown.end - statement_shown.start)),
+                    told_statement,
                 )
             )
-        out.append(
+        map_columns.append(
             Row(
                 theme.id,
                 theme.name,
@@ -121,7 +122,7 @@ def _map(data_folder: DataFolder, project: int) -> tuple[list[Column], list[Row]
                 tuple(blocks),
             )
         )
-    return columns, out
+    return columns, map_columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,13 +141,13 @@ class Map:
 
 def _values(request: Request, project: int) -> Map:
     data_folder = web(request).data
-    columns, rows = _map(data_folder, project)
+    columns, this_theme_rows = _map(data_folder, project)
     job = next((job for job in jobs.of_project(data_folder.db, project, "meaning") if job.is_open), None)
     known = meant(data_folder, project)
     return Map(
         projects.get(data_folder.db, project),
         columns,
-        rows,
+        this_theme_rows,
         job,
         len(known.said),
         known.lacking,
@@ -172,8 +173,10 @@ def _shown(request: Request, project: int, did: str) -> HTMLResponse:
 
 @router.post("/log/themes/group")
 def group(request: Request, project: int) -> HTMLResponse:
-    rows = theming.group(web(request).data, project)
-    return _shown(request, project, f"{len(rows)} themes. What you name, join or move stays when it is grouped anew.")
+    theme_groups = theming.group(web(request).data, project)
+    return _shown(
+        request, project, f"{len(theme_groups)} themes. What you name, join or move stays when it is grouped anew."
+    )
 
 
 @router.post("/log/themes/join")
@@ -216,8 +219,8 @@ def name(request: Request, project: int, theme: int, name: Annotated[str, Form()
 @router.post("/log/themes/undo")
 def undo(request: Request, project: int) -> HTMLResponse:
     """The log's last step, which themes are part of, is taken back."""
-    did, _ = steps.undo_or_redo(web(request).data.db, project)
-    return _shown(request, project, f"Undone: {did}.")
+    summary, _ = steps.undo_or_redo(web(request).data.db, project)
+    return _shown(request, project, f"Undone: {summary}.")
 
 
 @router.get("/log/themes/statement")
@@ -225,21 +228,21 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
     """One statement: all of it, its theme, and what is like it elsewhere."""
     data_folder = web(request).data
     this_project = projects.get(data_folder.db, project)
-    rows = theming.listing(data_folder, project)
-    found = next(
+    listed_themes = theming.listing(data_folder, project)
+    statement_found = next(
         (
             shown
-            for theme in rows
+            for theme in listed_themes
             for shown in theme.shown
             if (shown.statement.recording, shown.statement.start) == (recording, start)
         ),
         None,
     )
-    if found is None:
+    if statement_found is None:
         raise Invalid("That statement is not there any more. Reload the page.")
-    s = found.statement
+    statement_shown = statement_found.statement
     this_recording = recordings.get(data_folder.db, recording)
-    frame = this_project.rate.sample_to_frame(s.start)
+    frame = this_project.rate.sample_to_frame(statement_shown.start)
     near = [
         (
             hit,
@@ -252,14 +255,14 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
         request,
         "log/statement.html",
         project=this_project,
-        s=s,
+        s=statement_shown,
         r=this_recording,
         frame=frame,
-        themes=rows,
-        theme=found.theme,
+        themes=listed_themes,
+        theme=statement_found.theme,
         near=near,
         face=face_of(data_folder, this_recording, frame, this_project.rate),
-        length=_length(s.end - s.start, this_project.rate),
+        length=_length(statement_shown.end - statement_shown.start, this_project.rate),
     )
 
 
@@ -337,8 +340,8 @@ def judge(
 ) -> HTMLResponse:
     """Which telling is the better one, or that they tell different things; again: that is taken back."""
     database = web(request).data.db
-    for r in (a_recording, b_recording):
-        projects.belongs(database, project, "recording", r)
+    for recording_id in (a_recording, b_recording):
+        projects.belongs(database, project, "recording", recording_id)
     a, b = (a_recording, a_start), (b_recording, b_start)
     was = next((judged.better for judged in theme_rows.judged(database, project) if (judged.a, judged.b) == (a, b)), "")
     theme_rows.judge(database, project, a, b, "" if better == was else better)

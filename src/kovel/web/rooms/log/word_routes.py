@@ -79,18 +79,18 @@ def words_part(request: Request, recording: Recording, *, oob: bool = False) -> 
     """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
     application = web(request)
     project = projects.get(application.data.db, recording.project)
-    said = transcripts.words_at(application.data.db, recording.id, 0, FIRST + 1)
+    said_words = transcripts.words_at(application.data.db, recording.id, 0, FIRST + 1)
     return render(
         "log/words.html",
         project=project,
         r=recording,
-        turns=turns(said[:FIRST], project.rate),
-        more=FIRST if len(said) > FIRST else 0,
+        turns=turns(said_words[:FIRST], project.rate),
+        more=FIRST if len(said_words) > FIRST else 0,
         speakers=transcripts.speakers(application.data.db, recording.id),
         hearing=hearing(request, recording),
         model=kept_settings.get(application.data.db, "model"),
         oob=oob,
-        seen=len(said),
+        seen=len(said_words),
         languages=choices(recording),
     )
 
@@ -148,8 +148,8 @@ async def words_in(request: Request, project: int, recording: int, transcript_fi
         if "-->" not in text and not name.lower().endswith((".json", ".vtt", ".srt")):
             align(application.data, recording, text)
             return _shown(request, this_recording, f"{name} is being put to the sound of {this_recording.name}.")
-        count, left = take_words(application.data, this_recording, name, text)
-        return _shown(request, this_recording, f"{count} words taken from {name}.", tuple(left[:8]))
+        count, left_out = take_words(application.data, this_recording, name, text)
+        return _shown(request, this_recording, f"{count} words taken from {name}.", tuple(left_out[:8]))
 
     return await run_in_threadpool(take)
 
@@ -182,13 +182,13 @@ def voices(request: Request, project: int, recording: int) -> HTMLResponse:
 def in_language(request: Request, project: int, recording: int, language: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which language a recording is in; none: it is found when it is transcribed."""
     this_recording = the_recording(request, project, recording)
-    did = set_all(web(request).data, [recording], {"language": code_of(language)})
+    summary = set_all(web(request).data, [recording], {"language": code_of(language)})
     again = (
         " Transcribe it anew to have it heard so."
         if transcripts.words_at(web(request).data.db, recording, 0, 1)
         else ""
     )
-    return _shown(request, recordings.get(web(request).data.db, this_recording.id), f"{did}.{again}")
+    return _shown(request, recordings.get(web(request).data.db, this_recording.id), f"{summary}.{again}")
 
 
 @router.get("/recordings/{recording}/hearing")
@@ -240,13 +240,13 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
     this_recording = the_recording(request, project, recording)
     clock = projects.get(database, project).rate
     total = max(0, min(frame, this_recording.length(clock)))
-    word, left = transcripts.next_unsure(database, recording, clock.frame_to_sample(total + (not back)), back)
+    word, unsure_left = transcripts.next_unsure(database, recording, clock.frame_to_sample(total + (not back)), back)
     if word is None:
         return JSONResponse(
-            {"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."}
+            {"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {unsure_left} in all."}
         )
-    said = f"“{word.text}”: {word.sure:.0%} sure; {left} in all. E corrects it."
-    return JSONResponse({"frame": word.frames(clock)[0], "said": said})
+    said_word = f"“{word.text}”: {word.sure:.0%} sure; {unsure_left} in all. E corrects it."
+    return JSONResponse({"frame": word.frames(clock)[0], "said": said_word})
 
 
 @router.get("/recordings/{recording}/words/more")
@@ -255,14 +255,14 @@ def more(request: Request, project: int, recording: int, at: int) -> HTMLRespons
     database = web(request).data.db
     this_recording = the_recording(request, project, recording)
     this_project = projects.get(database, project)
-    said = transcripts.words_at(database, recording, max(1, at) - 1, 8001)
+    said_words = transcripts.words_at(database, recording, max(1, at) - 1, 8001)
     return page(
         request,
         "log/turns.html",
         project=this_project,
         r=this_recording,
-        turns=turns(said[1:], this_project.rate, said[0].speaker if said else ""),
-        more=at + 8000 if len(said) > 8000 else 0,
+        turns=turns(said_words[1:], this_project.rate, said_words[0].speaker if said_words else ""),
+        more=at + 8000 if len(said_words) > 8000 else 0,
     )
 
 
@@ -284,7 +284,7 @@ def correct(
     """
     database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    i, near = transcripts.words_from(database, recording, start, 2)
+    first_word, near = transcripts.words_from(database, recording, start, 2)
     if not near or near[0].text != was:
         raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
     word, rest = near[0], near[1:]
@@ -292,23 +292,23 @@ def correct(
         if not rest:
             raise Invalid("There is no word after this one to join it with.")
         old, new = [word, *rest], [joined([word, *rest])]
-        did = f"“{was}” joined with “{rest[0].text}”."
+        summary = f"“{was}” joined with “{rest[0].text}”."
     else:
         old, new = [word], corrected(word, text[:200])
-        did = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
-    transcripts.change_words(database, recording, i, old, new, f"“{was}” corrected")
+        summary = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
+    transcripts.change_words(database, recording, first_word, old, new, f"“{was}” corrected")
     this_project = projects.get(database, project)
-    at = i if first == start else transcripts.words_from(database, recording, first, 1)[0]
-    said = transcripts.words_at(database, recording, at, count + len(new) - len(old))
+    at = first_word if first == start else transcripts.words_from(database, recording, first, 1)[0]
+    said_words = transcripts.words_at(database, recording, at, count + len(new) - len(old))
     before = transcripts.words_at(database, recording, at - 1, 1) if at else []
     part = render(
         "log/turns.html",
         project=this_project,
         r=this_recording,
-        turns=turns(said, this_project.rate, before[0].speaker if before else ""),
+        turns=turns(said_words, this_project.rate, before[0].speaker if before else ""),
         more=0,
     )
-    return pages.joined(part, report(did))
+    return pages.joined(part, report(summary))
 
 
 @router.post("/recordings/{recording}/words/speaker")
@@ -324,15 +324,17 @@ def speaker(
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
     database = web(request).data.db
     this_recording = the_recording(request, project, recording)
-    said = transcripts.words(database, recording)
-    i = next((index for index, word in enumerate(said) if word.start == start), None)
-    if i is None or count < 1:
+    said_words = transcripts.words(database, recording)
+    word_index = next((index for index, word in enumerate(said_words) if word.start == start), None)
+    if word_index is None or count < 1:
         raise Invalid("Those words were changed elsewhere meanwhile. Reload the page, then name the speaker.")
     name = " ".join(name.split())[:40]
-    old = said[i].speaker
-    begin, end = (0, len(said)) if everywhere else (i, min(len(said), i + count))
-    new = [replace(word, speaker=name) if not everywhere or word.speaker == old else word for word in said[begin:end]]
-    transcripts.change_words(database, recording, begin, said[begin:end], new, f"speaker {name or 'unnamed'}")
+    old = said_words[word_index].speaker
+    begin, end = (0, len(said_words)) if everywhere else (word_index, min(len(said_words), word_index + count))
+    new = [
+        replace(word, speaker=name) if not everywhere or word.speaker == old else word for word in said_words[begin:end]
+    ]
+    transcripts.change_words(database, recording, begin, said_words[begin:end], new, f"speaker {name or 'unnamed'}")
     return _shown(
         request,
         this_recording,
@@ -356,12 +358,14 @@ def find_and_replace(
         raise Invalid("Type what to find.")
     total = 0
     where: list[str] = []
-    for x in recordings.of_project(database, project) if everywhere else [this_recording]:
-        said = transcripts.words(database, x.id)
-        new, n = replaced(said, find, put)
+    for recording_there in recordings.of_project(database, project) if everywhere else [this_recording]:
+        said_words = transcripts.words(database, recording_there.id)
+        new, n = replaced(said_words, find, put)
         if n:
-            transcripts.change_words(database, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
-            total, where = total + n, [*where, x.name]
+            transcripts.change_words(
+                database, recording_there.id, 0, said_words, new, f"“{find.strip()}” replaced by “{put.strip()}”"
+            )
+            total, where = total + n, [*where, recording_there.name]
     if not total:
         raise Invalid(
             f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {this_recording.name}'}."
@@ -389,7 +393,7 @@ def near(request: Request, project: int, recording: int, at: int) -> JSONRespons
     this_recording = the_recording(request, project, recording)
     database = web(request).data.db
     frame_rate = projects.get(database, project).rate
-    begin, end = (frame_rate.frame_to_sample(max(0, at + k * 30 * frame_rate.nominal)) for k in (-1, 1))
+    begin, end = (frame_rate.frame_to_sample(max(0, at + side_step * 30 * frame_rate.nominal)) for side_step in (-1, 1))
     return JSONResponse(
         [
             [*word.frames(frame_rate), word.text]

@@ -52,36 +52,36 @@ class Film:
 
 def marks_of(item: Item) -> str:
     """Words for what is set on it itself: framing, look, pace, comes and goes."""
-    own = set(item.settings)
-    out = ["framed"] if own & {*FRAMING} else []
-    out += ["look"] if own & {*LOOK, "look_alone"} else []
-    out += [told] if isinstance(item, (Piece, Cover)) and (told := pace_note(item)) else []
-    out += ["comes, goes"] if own & {"appear", "leave"} else []
-    return ", ".join(out)
+    own_settings = set(item.settings)
+    clip_marks = ["framed"] if own_settings & {*FRAMING} else []
+    clip_marks += ["look"] if own_settings & {*LOOK, "look_alone"} else []
+    clip_marks += [told_pace] if isinstance(item, (Piece, Cover)) and (told_pace := pace_note(item)) else []
+    clip_marks += ["comes, goes"] if own_settings & {"appear", "leave"} else []
+    return ", ".join(clip_marks)
 
 
 def tells_of(item: Item) -> str:
-    told = [
+    told_settings = [
         (SETTINGS[setting], item.settings[setting])
         for setting in item.settings
         if setting in (*FRAMING, *LOOK, "look_alone", "opacity", "appear", "leave")
     ]
-    return ", ".join(f"{setting.label.lower()} {setting.says(value)}" for setting, value in told)
+    return ", ".join(f"{setting.label.lower()} {setting.says(value)}" for setting, value in told_settings)
 
 
 def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], Face | None]) -> Film:
     """The strip at `px` pixels a frame; `face` gives the small frame of a recording at a story frame of its clock."""
-    left = MOST
+    clips_left = MOST
 
     def shot(clip: Piece | Cover, at: int) -> Shot:
-        nonlocal left
+        nonlocal clips_left
         end = min(at + clip.length, story.length)
         start, until = round(at * px), round(end * px)
         source = sources.get(clip.source) if clip.source is not None else None
         seen = source is not None and source.picture and not (isinstance(clip, Piece) and clip.take == "sound")
-        count = min(left, -(-(until - start) // WIDE)) if seen and until - start >= 6 else 0
-        left -= count
-        moments = [min(round(k * WIDE / px), clip.length - 1) for k in range(count)]
+        count = min(clips_left, -(-(until - start) // WIDE)) if seen and until - start >= 6 else 0
+        clips_left -= count
+        moments = [min(round(frame_index * WIDE / px), clip.length - 1) for frame_index in range(count)]
         faces = tuple(
             (index * WIDE, face(clip.source, moment_of(clip, moment)))
             for index, moment in enumerate(moments)
@@ -97,21 +97,23 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
             clip.id, kind, start, max(2, until - start - 1), at, end - at, name, faces, marks_of(clip), tells_of(clip)
         )
 
-    rows = []
+    film_rows = []
     for lane in sorted({cover.lane for cover in story.covers}, reverse=True):
         shots = tuple(
             shot(cover, at)
             for at, _, cover in sorted(story.spans, key=lambda r: r[0])
             if cover.lane == lane and at < story.length
         )
-        rows.append(Row(f"cover {lane}", f"cover {lane}", shots))
+        film_rows.append(Row(f"cover {lane}", f"cover {lane}", shots))
     dialogue = tuple(shot(piece, at) for piece, at in zip(story.pieces, story.starts, strict=False))
-    rows.append(Row("dialogue", "dialogue", dialogue))
-    return Film(round(story.length * px) + 1, px, tuple(rows), _ticks(story, px))
+    film_rows.append(Row("dialogue", "dialogue", dialogue))
+    return Film(round(story.length * px) + 1, px, tuple(film_rows), _ticks(story, px))
 
 
 def _ticks(story: Story, px: float) -> tuple[tuple[int, str], ...]:
     fps = float(story.rate.fps)
-    step = next((s for s in (1, 2, 5, 10, 30, 60, 300, 600, 1800) if s * fps * px >= 70), 3600)
+    step = next(
+        (tick_seconds for tick_seconds in (1, 2, 5, 10, 30, 60, 300, 600, 1800) if tick_seconds * fps * px >= 70), 3600
+    )
     seconds = int(story.length / fps)
     return tuple((round(t * fps * px), f"{t // 60}:{t % 60:02d}") for t in range(0, seconds + 1, step))

@@ -82,14 +82,14 @@ def pace_of(item: Item, story: Story, sources: Sources, frame_rate: Rate) -> Pac
 
     line = item.settings["speed"] if drawn.ramp else ()
     path = " ".join(f"{left(moment) * WIDE / 100:g},{_top(value) * TALL / 100:.1f}" for moment, value in drawn.marks())
-    own = item.settings
+    own_settings = item.settings
     slowest = min([drawn.flat, *(value for _, value in line)])
     return Pace(
         item.id,
         f"{drawn.flat:.4g}",
         stamp(item.length, frame_rate),
-        own["backwards"],
-        own["steps"],
+        own_settings["backwards"],
+        own_settings["steps"],
         path,
         tuple(
             Moment(
@@ -128,7 +128,7 @@ class _Run(NamedTuple):
         begin, end, ramp = self.begin, self.end, self.ramp
         if ramp is None:
             return [(begin, self.flat), (end, self.flat)]
-        between = (begin + (end - begin) * k // 60 for k in range(60))
+        between = (begin + (end - begin) * point_index // 60 for point_index in range(60))
         moments = sorted({begin, end, *(moment for moment in ramp.moments if begin < moment < end), *between})
         marks = [(float(moment), 100 * float(ramp.speed(moment))) for moment in moments]
         if ramp.soft:

@@ -55,23 +55,27 @@ def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le
     """The strip of the story at so many pixels a frame."""
     data_folder = web(request).data
     kept_story = opened(request, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     frame_rate = kept_story.story.rate
     drawn = film(
         kept_story.story,
-        {key: recording.source for key, recording in rows.items()},
+        {key: recording.source for key, recording in recordings_by_id.items()},
         px,
-        lambda source, frame: face_of(data_folder, rows[source], frame, frame_rate) if source in rows else None,
+        lambda source, frame: (
+            face_of(data_folder, recordings_by_id[source], frame, frame_rate) if source in recordings_by_id else None
+        ),
     )
     return page(request, "picture/film_strip.html", film=drawn, kept=kept_story)
 
 
 def _chosen(kept_story: Kept, items: str) -> list[Piece | Cover]:
     try:
-        found = [kept_story.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+        chosen_clips = [
+            kept_story.story.item(int(item_id)) for item_id in items.split(",")[:2_000] if item_id.isdecimal()
+        ]
     except Refused:
         return []
-    return [clip for clip in found if isinstance(clip, (Piece, Cover))]
+    return [clip for clip in chosen_clips if isinstance(clip, (Piece, Cover))]
 
 
 @router.get("/picture/panel")
@@ -112,16 +116,16 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     data_folder = web(request).data
     kept_story = opened(request, project)
     sources = recordings.sources(data_folder.db, project)
-    if item is not None and (found := _chosen(kept_story, str(item))):
-        clip, seen = found[0], Seen(kept_story.story, sources)
+    if item is not None and (clips_found := _chosen(kept_story, str(item))):
+        clip, seen = clips_found[0], Seen(kept_story.story, sources)
         begin = (
             kept_story.story.starts[kept_story.story.index_of(clip.id)]
             if isinstance(clip, Piece)
             else kept_story.story.at(clip)
         )
-        k = min(max(0, at - begin), clip.length - 1)
-        own = seen.piece(clip, k) if isinstance(clip, Piece) else seen.cover(clip, k)
-        layers, later = seen.together([(seen.whole_of(clip), OPAQUE, own)]), 0
+        frame_there = min(max(0, at - begin), clip.length - 1)
+        own_values = seen.piece(clip, frame_there) if isinstance(clip, Piece) else seen.cover(clip, frame_there)
+        layers, later = seen.together([(seen.whole_of(clip), OPAQUE, own_values)]), 0
     else:
         plan = make_plan(kept_story.story, sources)
         if not 0 <= at < plan.length:
@@ -139,12 +143,12 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
 def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> HTMLResponse:
     """How the levels of a picture are spread, before and after its look."""
     data_folder = web(request).data
-    found = _look_at(request, project, at, item)
+    look_found = _look_at(request, project, at, item)
     frame_rate = projects.get(data_folder.db, project).rate
-    pixels = colours(data_folder, found[0], found[1], frame_rate) if found else None
-    if found is None or pixels is None:
+    pixels = colours(data_folder, look_found[0], look_found[1], frame_rate) if look_found else None
+    if look_found is None or pixels is None:
         return page(request, "picture/levels.html", before=None)
-    before, look = look_tables.levels(pixels), found[2]
+    before, look = look_tables.levels(pixels), look_found[2]
     after = look_tables.levels(looks.applied(look_tables.table_of(data_folder, look), pixels)) if look else before
     return page(
         request,
@@ -168,34 +172,38 @@ def look_table(request: Request, project: int, of: Annotated[str, Query(max_leng
 
 def _asked_look(of: str) -> Look:
     try:
-        rows = json.loads(of)
+        this_look_rows = json.loads(of)
     except ValueError:
-        rows = None
-    if not isinstance(rows, list):
+        this_look_rows = None
+    if not isinstance(this_look_rows, list):
         raise Missing("There is no such look.")
-    return look_tables.checked(rows)
+    return look_tables.checked(this_look_rows)
 
 
 @router.get("/picture/look.cube")
 def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> Response:
     """What all looks together do to a picture, as a `.cube` table for other programs."""
-    found = _look_at(request, project, at, item)
-    if found is None or not found[2]:
+    look_found = _look_at(request, project, at, item)
+    if look_found is None or not look_found[2]:
         raise Invalid("Nothing is set on how that looks: there is no table to save.")
-    return download(cube_text(look_tables.table_of(web(request).data, found[2])), f"{found[0].name} look.cube")
+    return download(
+        cube_text(look_tables.table_of(web(request).data, look_found[2])), f"{look_found[0].name} look.cube"
+    )
 
 
 @router.get("/picture/others")
 def others(request: Request, project: int, recording: int) -> JSONResponse:
     """Recordings whose colours another one can be given: those of its sync set first."""
-    rows = [
+    other_recordings = [
         other
         for other in recordings.of_project(web(request).data.db, project)
         if other.picture and other.id != recording
     ]
     mine = the_recording(request, project, recording).source.sync
-    rows.sort(key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview"))
-    return JSONResponse([[recording.id, recording.name] for recording in rows])
+    other_recordings.sort(
+        key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview")
+    )
+    return JSONResponse([[recording.id, recording.name] for recording in other_recordings])
 
 
 @router.get("/picture/alike")
@@ -283,28 +291,28 @@ def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
 def punch(request: Request, project: int, asked: PunchAsked) -> Response:
     """Every second exposed jump punched in, on the face: one edit."""
     story = opened(request, project).story
-    made, would = face_framing.punch_in(web(request).data, project, story, asked.zoom)
+    made_edit, would = face_framing.punch_in(web(request).data, project, story, asked.zoom)
     if asked.ask:
         return page(request, "parts/ask.html", status=202, would=would)
-    return edited(request, project, asked.revision, made)
+    return edited(request, project, asked.revision, made_edit)
 
 
 @router.post("/picture/poses")
 def poses(request: Request, project: int, asked: PosesAsked) -> Response:
     """Every exposed jump where the two pictures differ least, within the pauses: one edit."""
-    made, would = all_poses(web(request).data, project, opened(request, project).story)
+    made_edit, would = all_poses(web(request).data, project, opened(request, project).story)
     if asked.ask:
         return page(request, "parts/ask.html", status=202, would=would)
-    return edited(request, project, asked.revision, made)
+    return edited(request, project, asked.revision, made_edit)
 
 
 @router.post("/picture/shape")
 def shape(request: Request, project: int, asked: ShapeAsked) -> JSONResponse:
     """This story in another shape, as a story of its own, which is opened."""
     data_folder = web(request).data
-    story_id, did = face_framing.other_shape(data_folder, project, asked.shape)
+    story_id, summary = face_framing.other_shape(data_folder, project, asked.shape)
     stories.open_story(data_folder.db, project, story_id)
-    return JSONResponse({"did": did, "story": story_id})
+    return JSONResponse({"did": summary, "story": story_id})
 
 
 class MatchAsked(_Asked):
@@ -316,10 +324,10 @@ class MatchAsked(_Asked):
 
 @router.post("/picture/match")
 def match(request: Request, project: int, asked: MatchAsked) -> JSONResponse:
-    for i in (asked.recording, asked.other):
-        the_recording(request, project, i)
-    did, name = look_tables.match(web(request).data, asked.recording, asked.other)
-    return JSONResponse({"did": did, "table": name})
+    for recording_id in (asked.recording, asked.other):
+        the_recording(request, project, recording_id)
+    summary, name = look_tables.match(web(request).data, asked.recording, asked.other)
+    return JSONResponse({"did": summary, "table": name})
 
 
 class WhiteAsked(_Asked):
@@ -331,7 +339,7 @@ class WhiteAsked(_Asked):
 @router.post("/picture/white")
 def white(request: Request, project: int, asked: WhiteAsked) -> JSONResponse:
     """Warmth and tint that make what was picked grey."""
-    if not all(0 <= c <= 1 for c in asked.rgb) or max(asked.rgb) < 0.05 or min(asked.rgb) > 0.98:
+    if not all(0 <= channel <= 1 for channel in asked.rgb) or max(asked.rgb) < 0.05 or min(asked.rgb) > 0.98:
         raise Invalid("That is too dark or too bright to say what grey is: pick something in between.")
     warmth, tint = looks.neutral(asked.rgb)
     return JSONResponse({"warmth": warmth, "tint": tint})
@@ -346,8 +354,10 @@ class SaveAsked(_Asked):
 def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
     """The look that is set on a thing itself, kept under a name for every project."""
     kept_story = opened(request, project)
-    own = kept_story.story.item(asked.item).settings
-    name = saved_looks.save(web(request).data.db, asked.name, {name: own[name] for name in own if name in LOOK})
+    own_values = kept_story.story.item(asked.item).settings
+    name = saved_looks.save(
+        web(request).data.db, asked.name, {name: own_values[name] for name in own_values if name in LOOK}
+    )
     return JSONResponse({"did": f"Look saved as {name}"})
 
 
@@ -358,10 +368,10 @@ class NameAsked(_Asked):
 @router.post("/picture/looks/rows")
 def look_rows(request: Request, project: int, asked: NameAsked) -> JSONResponse:
     """A saved look as settings: every one of a look, so that what was set before does not stay with it."""
-    found = saved_looks.saved(web(request).data.db).get(asked.name)
-    if found is None:
+    look_found = saved_looks.saved(web(request).data.db).get(asked.name)
+    if look_found is None:
         raise Missing(f"There is no look called {asked.name[:60]}.")
-    return JSONResponse({"settings": {name: found.get(name) for name in LOOK}})
+    return JSONResponse({"settings": {name: look_found.get(name) for name in LOOK}})
 
 
 @router.post("/picture/looks/away")

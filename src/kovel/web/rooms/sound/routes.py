@@ -70,8 +70,8 @@ def the_words(
 ) -> JSONResponse:
     """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
     kept_story = opened(request, project)
-    rows = words_around(web(request).data, kept_story.story, a, min(b, a + 5_000))
-    return JSONResponse([[f, e, word.text] for f, e, word in rows])
+    words_there = words_around(web(request).data, kept_story.story, a, min(b, a + 5_000))
+    return JSONResponse([[word_start, word_end, word.text] for word_start, word_end, word in words_there])
 
 
 @router.get("/faces")
@@ -79,17 +79,17 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
     """Small frames of what is seen at story frames `at` (comma between): [frame, its address and size]."""
     data_folder = web(request).data
     kept_story = opened(request, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
-    plan = make_plan(kept_story.story, {key: recording.source for key, recording in rows.items()})
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    plan = make_plan(kept_story.story, {key: recording.source for key, recording in recordings_by_id.items()})
     wanted = [int(text) for text in at.split(",")[:200] if text.isdecimal()]
-    out: list[Any] = []
+    drawn_faces: list[Any] = []
     for t in wanted:
         if 0 <= t < kept_story.story.length:
             run = plan.picture_at(t)
-            recording = rows.get(run.source) if run.source is not None else None
+            recording = recordings_by_id.get(run.source) if run.source is not None else None
             face = face_of(data_folder, recording, run.image.later(t - run.at).start, plan.rate) if recording else None
-            out.append([t, asdict(face) if face else None])
-    return JSONResponse(out)
+            drawn_faces.append([t, asdict(face) if face else None])
+    return JSONResponse(drawn_faces)
 
 
 @router.get("/loudness")
@@ -103,8 +103,8 @@ def loudness(request: Request, project: int) -> JSONResponse:
     whole, lra = integrated(mix.power), loudness_range(mix.power)
     return JSONResponse(
         {
-            "momentary": [round(float(x), 1) for x in sliding(mix.power, 4)],
-            "short": [round(float(x), 1) for x in sliding(mix.power, 30)],
+            "momentary": [round(float(loudness_block), 1) for loudness_block in sliding(mix.power, 4)],
+            "short": [round(float(loudness_block), 1) for loudness_block in sliding(mix.power, 30)],
             "whole": None if whole is None else round(whole, 1),
             "range": None if lra is None else round(lra, 1),
             "target": target_of(kept_story.story),
@@ -119,7 +119,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     kept_story = opened(request, project)
     sources = recordings.sources(data_folder.db, project)
     try:
-        chosen = [kept_story.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+        chosen = [kept_story.story.item(int(item_id)) for item_id in items.split(",")[:2_000] if item_id.isdecimal()]
     except Refused:
         chosen = []
     if not chosen:
@@ -181,11 +181,11 @@ def duck(request: Request, project: int, asked: DuckAsked) -> JSONResponse:
 def even(request: Request, project: int, asked: EvenAsked) -> JSONResponse:
     """All voices to one loudness: one edit; and what each was."""
     story = opened(request, project).story
-    edit, found = mixing.even_voices(web(request).data, project, story, asked.apart)
+    edit, levels_found = mixing.even_voices(web(request).data, project, story, asked.apart)
     target = target_of(story)
     was = [
         {"name": voice.name, "loudness": round(voice.loudness, 1), "set": round(target - voice.loudness, 1)}
-        for voice in found
+        for voice in levels_found
     ]
     return edited(request, project, asked.revision, edit, voices=was)
 
@@ -200,8 +200,10 @@ def target(request: Request, project: int, asked: TargetAsked) -> JSONResponse:
 @router.post("/fit")
 def fit(request: Request, project: int, asked: FitAsked) -> JSONResponse:
     """Music fitted by bars so that it ends with the pictures: one edit; and its seams."""
-    edit, found = mixing.fit_music(web(request).data, project, opened(request, project).story, asked.sound, asked.until)
-    return edited(request, project, asked.revision, edit, seams=found)
+    edit, fit_found = mixing.fit_music(
+        web(request).data, project, opened(request, project).story, asked.sound, asked.until
+    )
+    return edited(request, project, asked.revision, edit, seams=fit_found)
 
 
 class SpreadAsked(_Asked):
@@ -226,8 +228,8 @@ def tone(request: Request, project: int, asked: _Asked) -> JSONResponse:
 @router.get("/measured")
 def measured(request: Request, project: int) -> JSONResponse:
     """The mix measured sample by sample: loudness, range, true peak."""
-    m = mixing.measure(web(request).data, project, opened(request, project).story)
-    return JSONResponse({"whole": m.loudness, "range": m.range, "peak": m.peak})
+    measured_mix = mixing.measure(web(request).data, project, opened(request, project).story)
+    return JSONResponse({"whole": measured_mix.loudness, "range": measured_mix.range, "peak": measured_mix.peak})
 
 
 class HearAsked(BaseModel):
@@ -270,5 +272,7 @@ def take_voice_over(
     if sound.size is not None and sound.size > voice_over.MOST:
         raise Invalid("That take is longer than an hour. Speak it in parts.")
     data_folder = web(request).data
-    recording, asked = voice_over.take_in(data_folder, project, opened(request, project).story, sound.file, at, late)
-    return edited(request, project, None, asked, recording=recording.id)
+    recording, offset_asked = voice_over.take_in(
+        data_folder, project, opened(request, project).story, sound.file, at, late
+    )
+    return edited(request, project, None, offset_asked, recording=recording.id)

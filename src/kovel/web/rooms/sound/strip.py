@@ -68,10 +68,14 @@ class Drawn:
     def blocks(self) -> list[Block]:
         """Everything on the strip, lane by lane."""
         story = self.story
-        rows = [self._block(piece, "dialogue", 0, at) for piece, at in zip(story.pieces, story.starts, strict=False)]
-        rows += [self._block(cover, "natural", 0, at) for at, _, cover in story.spans if self.read(cover, "natural")]
-        rows += [self._block(sound, sound.kind, 0, story.at(sound)) for sound in story.sounds]
-        return _in_rows(rows)
+        drawn_blocks = [
+            self._block(piece, "dialogue", 0, at) for piece, at in zip(story.pieces, story.starts, strict=False)
+        ]
+        drawn_blocks += [
+            self._block(cover, "natural", 0, at) for at, _, cover in story.spans if self.read(cover, "natural")
+        ]
+        drawn_blocks += [self._block(sound, sound.kind, 0, story.at(sound)) for sound in story.sounds]
+        return _in_rows(drawn_blocks)
 
     def _named(self, clip: Item) -> str:
         if clip.source is not None and clip.source in self.sources:
@@ -86,10 +90,10 @@ class Drawn:
         return isinstance(clip, Sound) or sounds_on(clip)
 
     def _block(self, clip: Item, lane: str, row: int, at: int) -> Block:
-        own: Value = clip.settings["level"]
-        line = _in_story(own, clip, at) if isinstance(own, tuple) else ()
-        flat = None if isinstance(own, tuple) else float(own)
-        wide = _first(total_level(self.story, self.sources, clip)) - _first(own)
+        own_level: Value = clip.settings["level"]
+        line = _in_story(own_level, clip, at) if isinstance(own_level, tuple) else ()
+        flat = None if isinstance(own_level, tuple) else float(own_level)
+        wide = _first(total_level(self.story, self.sources, clip)) - _first(own_level)
         return Block(
             clip.id,
             kind_of(clip),
@@ -123,41 +127,41 @@ def _first(value: Value) -> float:
 def _in_rows(blocks: list[Block]) -> list[Block]:
     """Each lane in as many rows as lie over each other; parts that are joined by a crossfade share theirs."""
     ends: dict[str, list[tuple[int, int]]] = {}
-    out = []
+    blocks_in_rows = []
     for block in sorted(blocks, key=lambda b: b.at):
-        rows = ends.setdefault(block.lane, [])
+        row_ends = ends.setdefault(block.lane, [])
         mine = next(
             (
                 index
-                for index, (end, group) in enumerate(rows)
+                for index, (end, group) in enumerate(row_ends)
                 if end <= block.at or (group and group == block.group and end - block.at < 50)
             ),
-            len(rows),
+            len(row_ends),
         )
-        if mine == len(rows):
-            rows.append((0, 0))
-        rows[mine] = (block.at + block.length, block.group)
-        out.append(replace(block, row=mine))
-    return out
+        if mine == len(row_ends):
+            row_ends.append((0, 0))
+        row_ends[mine] = (block.at + block.length, block.group)
+        blocks_in_rows.append(replace(block, row=mine))
+    return blocks_in_rows
 
 
 def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
     """What the strip's script draws, but for words and waveforms."""
     blocks = Drawn(story, sources).blocks()
-    rows = {lane: 1 + max((block.row for block in blocks if block.lane == lane), default=-1) for lane in LANES}
+    rows_of_lane = {lane: 1 + max((block.row for block in blocks if block.lane == lane), default=-1) for lane in LANES}
     solo = story.soloed
     lanes = [
         {
             "name": lane,
-            "rows": rows[lane],
+            "rows": rows_of_lane[lane],
             "muted": lane in story.muted,
             "solo": lane in solo,
             "heard": lane not in story.muted and (not solo or lane in solo),
         }
         for lane in LANES
     ]
-    own = dict(story.settings).get("story")
-    dips = [list(m) for m in own["dips"]] if own else []
+    own_values = dict(story.settings).get("story")
+    dips = [list(story_dip) for story_dip in own_values["dips"]] if own_values else []
     return {
         "length": story.length,
         "rate": [story.rate.num, story.rate.den],

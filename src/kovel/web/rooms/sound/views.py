@@ -47,14 +47,14 @@ def cleaned_of(data_folder: DataFolder, project: int, source: int | None) -> Cle
     recording = recordings.get(data_folder.db, source) if source is not None else None
     if recording is None or not recording.sound:
         return None
-    own = recording.settings
-    rows = fields(CLEANING, own, lambda name: own[name], lambda name: "")
+    own_values = recording.settings
+    cleaning_fields = fields(CLEANING, own_values, lambda name: own_values[name], lambda name: "")
     name = made_of(recording.source)
     job = jobs.latest_of_recordings(data_folder.db, project, "clean").get(recording.id)
     is_of_this = job is not None and (job.is_open or job.has_failed) and job.params["name"] == name
-    found = derived_sounds.found_in(data_folder, recording.id) if name else None
-    hum = next(iter(found["hum"]), None) if found else None
-    return Cleaned(rows, job if is_of_this else None, hum, _spread(found))
+    noise_found = derived_sounds.found_in(data_folder, recording.id) if name else None
+    hum = next(iter(noise_found["hum"]), None) if noise_found else None
+    return Cleaned(cleaning_fields, job if is_of_this else None, hum, _spread(noise_found))
 
 
 def _spread(found: dict[str, Any] | None) -> Spread | None:
@@ -63,9 +63,10 @@ def _spread(found: dict[str, Any] | None) -> Spread | None:
     most = max([*found["before"], *found["after"], 1])
     count = len(found["before"])
 
-    def line(rows: list[int]) -> str:
+    def line(level_points: list[int]) -> str:
         return " ".join(
-            f"{180 * index / (count - 1):.0f},{36 - 34 * (row / most) ** 0.5:.1f}" for index, row in enumerate(rows)
+            f"{180 * index / (count - 1):.0f},{36 - 34 * (level_point / most) ** 0.5:.1f}"
+            for index, level_point in enumerate(level_points)
         )
 
     return Spread(line(found["before"]), line(found["after"]))

@@ -66,7 +66,7 @@ class Broken:
 def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
     """What the start page shows of each project; one that is damaged keeps no other from it."""
     data_folder = web(request).data
-    cards, damaged = [], [Broken(*row) for row in projects.broken(data_folder.db)]
+    cards, damaged = [], [Broken(*project_row) for project_row in projects.broken(data_folder.db)]
     for project in projects.listing(data_folder.db):
         try:
             cards.append(_card(data_folder, project))
@@ -121,16 +121,18 @@ def _crew(crew: Crew | None) -> Elsewhere | None:
         return None
     if crew.away:
         return Elsewhere([], f"The queue at {crew.at} does not answer. The work goes on here.")
-    rows = [f"{hand.node}: {hand.slots} at a time" for hand in sorted(crew.there(), key=lambda h: h.node)]
-    return Elsewhere(rows, f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}.")
+    worker_lines = [f"{hand.node}: {hand.slots} at a time" for hand in sorted(crew.there(), key=lambda h: h.node)]
+    return Elsewhere(
+        worker_lines, f"{'They take' if worker_lines else 'None is there yet. Workers take'} their work from {crew.at}."
+    )
 
 
 @router.post("/room")
 def budget(request: Request, gb: Annotated[str, Form()] = "") -> HTMLResponse:
     """How much what is made may take on the disk."""
     most = disk_space.set_budget(web(request).data, gb)
-    told = "as much as there is" if most is None else f"under {most:g} GB; what was looked at least goes first"
-    return HTMLResponse(report(f"What Kovel makes {'may take' if most is None else 'is kept'} {told}."))
+    told_limit = "as much as there is" if most is None else f"under {most:g} GB; what was looked at least goes first"
+    return HTMLResponse(report(f"What Kovel makes {'may take' if most is None else 'is kept'} {told_limit}."))
 
 
 def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:
@@ -215,10 +217,12 @@ def login_page(request: Request) -> HTMLResponse:
 @router.post("/login")
 def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
     application, address = web(request), request.client.host if request.client else ""
-    if left := application.tries.wait(address):
-        out = page(request, "start/login.html", status=429, wrong=f"That was too often. Try again in {left} s.")
-        out.headers["retry-after"] = str(left)
-        return out
+    if seconds_left := application.tries.wait(address):
+        this_login_page = page(
+            request, "start/login.html", status=429, wrong=f"That was too often. Try again in {seconds_left} s."
+        )
+        this_login_page.headers["retry-after"] = str(seconds_left)
+        return this_login_page
     time.sleep(application.tries.pause())
     if application.passphrase and right(application.passphrase, passphrase):
         request.session["in"] = request.app.state.sessions.open()

@@ -12,12 +12,12 @@ from kovel.web.pace_notes import pace_note
 
 def transition_note(transition: Transition) -> str:
     """What is set at a seam: `dissolve 12 J 4`."""
-    rows = (
+    noted_changes = (
         [f"{'dissolve' if transition.blend == 'dissolve' else 'dip'} {transition.length}"] if transition.length else []
     )
-    rows += [f"{'J' if transition.split < 0 else 'L'} {abs(transition.split)}"] if transition.split else []
-    rows += [f"crossfade {transition.cross}"] if transition.cross else []
-    return " ".join(rows)
+    noted_changes += [f"{'J' if transition.split < 0 else 'L'} {abs(transition.split)}"] if transition.split else []
+    noted_changes += [f"crossfade {transition.cross}"] if transition.cross else []
+    return " ".join(noted_changes)
 
 
 def _note(setting: Setting, value: Value) -> str:
@@ -30,7 +30,7 @@ def _note(setting: Setting, value: Value) -> str:
 
 def piece_note(story: Story, sources: Sources, piece: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
-    told = [
+    told_settings = [
         (SETTINGS[setting], piece.settings[setting])
         for setting in piece.settings
         if SETTINGS[setting].family != "pace" and setting != "level"
@@ -39,7 +39,7 @@ def piece_note(story: Story, sources: Sources, piece: Piece) -> str:
     notes = [
         *([note] if (note := pace_note(piece)) else []),
         *level,
-        *(_note(setting, value) for setting, value in told),
+        *(_note(setting, value) for setting, value in told_settings),
     ]
     return ", ".join([*notes, *([f"only its {piece.take}"] if piece.take != "both" else [])])
 
@@ -50,7 +50,7 @@ def cover_note(story: Story, sources: Sources, cover: Cover, at: int) -> str:
     notes += [note] if (note := pace_note(cover)) else []
     if story.value(cover, "natural", sources):
         notes.append("with its sound" if cover.as_shot else f"its sound: {heard_as(cover)}")
-    told = [
+    told_settings = [
         SETTINGS[setting]
         for setting in cover.settings
         if SETTINGS[setting].family != "pace" and setting != "natural" and cover.source != TITLE
@@ -59,7 +59,7 @@ def cover_note(story: Story, sources: Sources, cover: Cover, at: int) -> str:
         f"level {total_told(story, sources, cover)}"
         if setting.name == "level"
         else _note(setting, cover.settings[setting.name])
-        for setting in told
+        for setting in told_settings
     ]
     notes += _step_note(story, sources, cover, at)
     return ", ".join(notes)

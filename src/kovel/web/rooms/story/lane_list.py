@@ -33,10 +33,10 @@ COLUMNS = ("goes along", "locked", "muted", "solo")
 def lane_list(story: Story) -> list[Lane]:
     """Every lane with its switches, in COLUMNS' order."""
     along = may_go_along(story)
-    out = []
+    drawn_lanes = []
     for lane in lanes(story):
         lock = "sounds" if lane in SOUNDS else lane
-        out.append(
+        drawn_lanes.append(
             Lane(
                 lane,
                 (
@@ -51,13 +51,13 @@ def lane_list(story: Story) -> list[Lane]:
                 ),
             )
         )
-    return out
+    return drawn_lanes
 
 
 def said(story: Story) -> str:
     """What is out of the ordinary, on the button that opens the list."""
-    rows = [f"{' and '.join(sorted(story.along))} along"] if story.along else []
-    rows += [f"{' and '.join(sorted(story.locked))} locked"] if story.locked else []
-    rows += [f"{len(story.muted)} muted"] if story.muted else []
-    rows += ["solo"] if story.soloed else []
-    return ", ".join(rows)
+    lane_notes = [f"{' and '.join(sorted(story.along))} along"] if story.along else []
+    lane_notes += [f"{' and '.join(sorted(story.locked))} locked"] if story.locked else []
+    lane_notes += [f"{len(story.muted)} muted"] if story.muted else []
+    lane_notes += ["solo"] if story.soloed else []
+    return ", ".join(lane_notes)

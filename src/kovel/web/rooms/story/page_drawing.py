@@ -83,7 +83,7 @@ def pixels_a_frame(story: Story, zoom: int) -> float:
 def in_view(asked: str, px: float, length: int) -> tuple[int, int]:
     """The story frames around what the page shows, as it says (`120-480`); at first, a few screens from the start."""
     try:
-        start, end = (max(0, int(x)) for x in asked.split("-"))
+        start, end = (max(0, int(asked_edge)) for asked_edge in asked.split("-"))
     except ValueError:
         start, end = 0, int(SCREENS / px)
     return start, min(max(end, start), start + int(4 * SCREENS / px), max(length, 1))
@@ -98,7 +98,9 @@ def wavy(x: float, y0: float, y1: float) -> str:
     """An SVG path waving about x from y0 to y1."""
     n = max(1, round((y1 - y0) / 6))
     step = (y1 - y0) / n
-    return f"M{x:g} {y0:.1f}" + "".join(f"q{4 if i % 2 else -4} {step / 2:.2f} 0 {step:.2f}" for i in range(n))
+    return f"M{x:g} {y0:.1f}" + "".join(
+        f"q{4 if wave_index % 2 else -4} {step / 2:.2f} 0 {step:.2f}" for wave_index in range(n)
+    )
 
 
 class Drawing:
@@ -108,13 +110,13 @@ class Drawing:
         self,
         story: Story,
         sources: Sources,
-        rows: dict[int, Recording],
+        recordings_by_id: dict[int, Recording],
         zoom: int,
         view: str,
         words: Callable[[int, int, int], Sequence[Word]],
         faces: Faces,
     ) -> None:
-        self.story, self.sources, self.rows, self.zoom, self.faces = story, sources, rows, zoom, faces
+        self.story, self.sources, self.rows, self.zoom, self.faces = story, sources, recordings_by_id, zoom, faces
         self.rate: Rate = story.rate
         self.fps = float(self.rate.fps)
         self.px = px = pixels_a_frame(story, zoom)
@@ -130,7 +132,7 @@ class Drawing:
         story, (lowest, highest) = self.story, self.view
         target = f" of {stamp(story.target, self.rate)}" if story.target else ""
         box = f"0 {lowest * self.px:.2f} {self.places.coverage} {(highest - lowest) * self.px:.0f}"
-        own = {
+        sheet_facts = {
             "length": story.length,
             "px": self.px,
             "fps": self.fps,
@@ -152,7 +154,7 @@ class Drawing:
             "over": int(0 < story.target < story.length),
         }
         return Sheet(
-            data={f"data-{name}": value for name, value in {**data, **own}.items()},
+            data={f"data-{name}": value for name, value in {**data, **sheet_facts}.items()},
             height=story.length * self.px + 8,
             crowded=self.crowded,
             empty=not story.pieces,
@@ -185,32 +187,34 @@ class Drawing:
     def locks(self) -> tuple[LockButton, ...]:
         """A lock for each lane, at its place above the page."""
         story, at = self.story, self.places
-        out = []
+        drawn_locks = []
         for n in range(1, self.laid.lanes + 1):
             lane = f"cover {n}"
             on = lane in story.locked
             if self.laid.covers or self.laid.lanes > 1 or on:
                 place = f"left:{at.covers + (n - 1) * at.lane}px;width:{at.lane - 6}px"
-                told = f"{lane}: {'locked' if on else 'lock'}"
-                out.append(LockButton(lane, on, told, place, "Lock this lane: edits leave what lies on it"))
+                told_lock = f"{lane}: {'locked' if on else 'lock'}"
+                drawn_locks.append(
+                    LockButton(lane, on, told_lock, place, "Lock this lane: edits leave what lies on it")
+                )
         if story.sounds:
             on = "sounds" in story.locked
             place = f"width:60px;left:{at.sounds - 6}px"
-            out.append(
+            drawn_locks.append(
                 LockButton(
                     "sounds", on, f"sounds{': locked' if on else ''}", place, "Lock the sounds: edits leave them"
                 )
             )
-        return tuple(out)
+        return tuple(drawn_locks)
 
     def ticks(self) -> tuple[tuple[str, int], ...]:
         """A time about every 48 pixels, a multiple of five seconds; every second where there is the room."""
         second = self.px * self.fps
         step = max(1, round(48 / second / 5) * 5) if second < 48 else 1
-        first, last = (int(x / self.rate.fps) for x in self.view)
+        first, last = (int(view_edge / self.rate.fps) for view_edge in self.view)
         return tuple(
-            (f"top:{self.rate.seconds_to_frame(Fraction(s)) * self.px:.1f}px", s)
-            for s in range(first // step * step, last + 1, step)
+            (f"top:{self.rate.seconds_to_frame(Fraction(tick_second)) * self.px:.1f}px", tick_second)
+            for tick_second in range(first // step * step, last + 1, step)
         )
 
     def piece(self, block: Block) -> PieceBlock:
@@ -243,16 +247,16 @@ class Drawing:
     def row(self, block: Block, top: int, words: Sequence[tuple[int, Word]]) -> Row:
         """A line of words."""
         end = block.at + block.piece.length
-        said = [
+        said_words = [
             Said(
                 word.text,
-                block.story_frame(f),
+                block.story_frame(word_frame),
                 min(block.story_frame(word.frames(self.rate)[1]), end),
                 word.speaker == "interviewer",
             )
-            for f, word in words
+            for word_frame, word in words
         ]
-        return Row(f"top:{top * ROW}px", tuple(said))
+        return Row(f"top:{top * ROW}px", tuple(said_words))
 
     def wave(self, block: Block) -> Wave | None:
         """The waveform in the margin of a block; None where nothing is heard of it."""
@@ -263,19 +267,19 @@ class Drawing:
             or not sounds_on(piece)
         ):
             return None
-        a, z = max(block.at, self.view[0]), min(block.at + piece.length, self.view[1])
-        first, end = piece.clock.used(piece.start + a - block.at, max(1, z - a))
+        a, wave_end = max(block.at, self.view[0]), min(block.at + piece.length, self.view[1])
+        first, end = piece.clock.used(piece.start + a - block.at, max(1, wave_end - a))
         of = f"{piece.source},{first / self.fps},{end / self.fps}"
-        return Wave(of, _box((a - block.at) * self.px, (z - a) * self.px), "thin" if block.lines else "broad")
+        return Wave(of, _box((a - block.at) * self.px, (wave_end - a) * self.px), "thin" if block.lines else "broad")
 
     def seams(self) -> tuple[SeamMark, ...]:
         """The marks of the seams in sight."""
-        out = []
+        drawn_seams = []
         for seam, transition, room in told_apart(self.story, self.laid.seams, self.px, self.view):
             marks = transition_note(transition)
             called = {"clean": "", "covered": "covered"}.get(seam.kind, seam.said)
             half, early = (transition.length // 2) * self.px, min(transition.split, 0) * self.px
-            out.append(
+            drawn_seams.append(
                 SeamMark(
                     seam,
                     f"top:{seam.at * self.px:.2f}px",
@@ -285,28 +289,35 @@ class Drawing:
                     _box(6 + early, abs(transition.split) * self.px) if transition.split else None,
                 )
             )
-        return tuple(out)
+        return tuple(drawn_seams)
 
     def headings(self) -> tuple[Heading, ...]:
         """The headings in sight, with their lengths."""
-        out = []
+        drawn_headings = []
         for section, start, end in sections(self.story):
             if section is not None and self.view[0] <= start <= self.view[1]:
                 long = stamp(end - start, self.rate) + (
                     f" of {stamp(section.target, self.rate)}" if section.target else ""
                 )
-                out.append(Heading(section.piece, start, section.heading, f"top:{start * self.px:.2f}px", long))
-        return tuple(out)
+                drawn_headings.append(
+                    Heading(section.piece, start, section.heading, f"top:{start * self.px:.2f}px", long)
+                )
+        return tuple(drawn_headings)
 
     def coverage(self) -> list[Coverage]:
         """The lines beside the words: straight where the speaker is seen, wavy under a cover."""
-        out = []
+        drawn_lines = []
         for stretch in self.laid.stretches:
-            x, start, end = 13 + self.places.column * stretch.column, stretch.a * self.px, stretch.b * self.px
-            out.append(
-                Coverage(x, round(start + 2, 1), round(end - 2, 1), None if stretch.seen else wavy(x, start, end))
+            line_across, start, end = 13 + self.places.column * stretch.column, stretch.a * self.px, stretch.b * self.px
+            drawn_lines.append(
+                Coverage(
+                    line_across,
+                    round(start + 2, 1),
+                    round(end - 2, 1),
+                    None if stretch.seen else wavy(line_across, start, end),
+                )
             )
-        return out
+        return drawn_lines
 
     def cover(self, start: int, end: int, cover: Cover) -> CoverBlock:
         """The block of a cover over story frames [start, end)."""
@@ -318,10 +329,10 @@ class Drawing:
         n = max(1, min(6, int(tall // FACE_TALL)))
         faces = []
         if tall >= FINE and cover.source in self.rows:
-            for i in range(n):
-                face = self.faces(cover.source, cover.start + (end - start) * (2 * i + 1) // (2 * n))
+            for face_index in range(n):
+                face = self.faces(cover.source, cover.start + (end - start) * (2 * face_index + 1) // (2 * n))
                 if face:
-                    faces.append((f"top:{tall / n * i:.1f}px", face))
+                    faces.append((f"top:{tall / n * face_index:.1f}px", face))
         at = self.places
         box = _box(
             start * self.px,
@@ -338,7 +349,7 @@ class Drawing:
     def sounds(self) -> list[SoundBlock]:
         """The lines of the sounds in sight."""
         story, (lowest, highest) = self.story, self.view
-        out = []
+        drawn_sounds = []
         for sound in story.sounds:
             at = story.at(sound)
             if at >= min(highest, story.length) or at + sound.length <= lowest:
@@ -348,8 +359,8 @@ class Drawing:
             label = f"{sound.kind.capitalize()}: {self.name(sound.source)}, {stamp(sound.length, self.rate)}, {level}"
             place = _box(at * self.px, tall, left=self.places.sounds + (sound.lane - 1) * SOUND)
             wave = f"{sound.source},{sound.start / self.fps},{(sound.start + sound.length) / self.fps}"
-            out.append(SoundBlock(sound, at, place, label, self.name(sound.source), wave, self.stroke(sound)))
-        return out
+            drawn_sounds.append(SoundBlock(sound, at, place, label, self.name(sound.source), wave, self.stroke(sound)))
+        return drawn_sounds
 
     def stroke(self, sound: Sound) -> str:
         """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level
@@ -358,20 +369,20 @@ class Drawing:
         if not isinstance(line, tuple):
             return ""
         wide = SOUND - 5
-        rows = [
+        stroke_points = [
             (sound.start, on_line(line, sound.start)),
-            *(r for r in line if sound.start < r[0] < sound.end),
+            *(line_point for line_point in line if sound.start < line_point[0] < sound.end),
             (sound.end, on_line(line, sound.end)),
         ]
         return " ".join(
             f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(moment - sound.start) * self.px:.1f}"
-            for moment, db in rows
+            for moment, db in stroke_points
         )
 
     def loose(self) -> tuple[ShelfItem, ...]:
         """What waits in the tray."""
         trays: tuple[Cover | Sound, ...] = (*self.story.loose, *self.story.loose_sounds)
-        out = []
+        loose_clips = []
         for clip in trays:
             kind, name = (
                 ("loose-sound" if isinstance(clip, Sound) else "loose"),
@@ -379,8 +390,8 @@ class Drawing:
             )
             data = {"data-kind": kind, "data-cover": clip.id, "data-length": clip.length, "data-name": name}
             face = self.faces(clip.source, clip.start) if clip.source in self.rows else None
-            out.append(ShelfItem(data, name, "its word left the story", stamp(clip.length, self.rate), face))
-        return tuple(out)
+            loose_clips.append(ShelfItem(data, name, "its word left the story", stamp(clip.length, self.rate), face))
+        return tuple(loose_clips)
 
 
 def told_apart(
@@ -397,11 +408,11 @@ def told_apart(
                 kept_seams[-1] = seam
             continue
         kept_seams.append(seam)
-    out: list[tuple[Seam, Transition, bool]] = []
+    blends_told: list[tuple[Seam, Transition, bool]] = []
     last = -1e9
     for seam in kept_seams:
         room = seam.kind != "clean" and (seam.at - last) * px >= LINE
         last = seam.at if room else last
         transition = story.transition(story.index_of(seam.right.id))
-        out.append((seam, transition, room or not transition.plain))
-    return out
+        blends_told.append((seam, transition, room or not transition.plain))
+    return blends_told

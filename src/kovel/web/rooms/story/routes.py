@@ -48,11 +48,11 @@ class _Edit(BaseModel):
 
 def _models() -> Any:
     """A request model for each command of the core, from its signature."""
-    made = []
+    models_made = []
     for name in COMMANDS:
         fields: dict[str, Any] = {**catalogue.parameters(name), "command": (Literal[name], ...)}
-        made.append(create_model(f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), **fields))
-    return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
+        models_made.append(create_model(f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), **fields))
+    return Annotated[Union[tuple(models_made)], Field(discriminator="command")]  # noqa: UP007
 
 
 if TYPE_CHECKING:
@@ -71,21 +71,23 @@ def _sheet(request: Request, kept_story: Kept) -> Sheet:
     """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
     data_folder = web(request).data
     project = projects.get(data_folder.db, kept_story.project)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)}
+    recordings_by_id = {
+        recording.id: recording for recording in recordings.of_project(data_folder.db, kept_story.project)
+    }
 
     def words(source: int, start: int, length: int) -> list[Word]:
-        begin, end = (project.rate.frame_to_sample(x) for x in (start, start + length))
+        begin, end = (project.rate.frame_to_sample(edge_frame) for edge_frame in (start, start + length))
         return transcripts.words_between(data_folder.db, source, begin, end)
 
     view = request.headers.get("x-view") or request.query_params.get("view") or ""
     drawing = Drawing(
         kept_story.story,
-        {key: recording.source for key, recording in rows.items()},
-        rows,
+        {key: recording.source for key, recording in recordings_by_id.items()},
+        recordings_by_id,
         _zoom(request),
         view,
         words,
-        lambda source, frame: face_of(data_folder, rows[source], frame, project.rate),
+        lambda source, frame: face_of(data_folder, recordings_by_id[source], frame, project.rate),
     )
     return drawing.sheet(
         revision=kept_story.revision, story=kept_story.id, undo=int(kept_story.can_undo), redo=int(kept_story.can_redo)
@@ -98,10 +100,10 @@ def _drawn(request: Request, kept_story: Kept) -> str:
 
 def _zoom(request: Request) -> int:
     try:
-        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
+        asked_zoom = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
     except ValueError:
-        z = 2
-    return z if z in ZOOMS or z == WHOLE else 2
+        asked_zoom = 2
+    return asked_zoom if asked_zoom in ZOOMS or asked_zoom == WHOLE else 2
 
 
 @router.get("/story")
@@ -141,11 +143,11 @@ def fresh(request: Request, project: int) -> HTMLResponse:
 def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
     story = opened(request, project).story
-    rows = [
+    listed_edits = [
         {"command": name, **asdict(entry), "value": meant(entry, story.rate)}
         for name, entry in catalogue.offered(story)
     ]
-    return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(place) for place in PLACES]})
+    return JSONResponse({"entries": listed_edits, "wanting": WANTING, "places": [asdict(place) for place in PLACES]})
 
 
 class OwnAction(BaseModel):
@@ -185,12 +187,12 @@ def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, B
     before = stories.load(database, story_id).story
     after, would = stories.previewed(database, story_id, asked.command, asked.params())
     lengths = [stamp(story.length, story.rate) for story in (before, after)]
-    told = (
+    told_length = (
         f"the story stays {lengths[0]} long"
         if before.length == after.length
         else f"the story: {lengths[0]} → {lengths[1]}"
     )
-    return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told])})
+    return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told_length])})
 
 
 @router.get("/story/lanes")
@@ -204,22 +206,22 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     application = web(request)
     kept_story = opened(request, project)
     sources = recordings.sources(application.data.db, project)
-    ids = {int(i) for i in only.split(",") if i.isdecimal()}
-    made = make_plan(alone(kept_story.story, ids) if ids else kept_story.story, sources)
-    want_retimed(application.data, project, made)
+    ids = {int(item_id) for item_id in only.split(",") if item_id.isdecimal()}
+    made_plan = make_plan(alone(kept_story.story, ids) if ids else kept_story.story, sources)
+    want_retimed(application.data, project, made_plan)
     story = kept_story.story
     pieces = [[piece.id, at, piece.length, piece.source] for at, piece in zip(story.starts, story.pieces, strict=False)]
-    found = [[seam.at, seam.kind, seam.right.id] for seam in seams(story, sources)]
+    seams_found = [[seam.at, seam.kind, seam.right.id] for seam in seams(story, sources)]
     covers = [[cover.id, start, min(end, story.length)] for start, end, cover in story.spans]
     beats = beats_of(application.data, story)
     of = projects.get(application.data.db, project)
     return plan_answer(
         application,
-        made,
+        made_plan,
         sources,
         revision=kept_story.revision,
         pieces=pieces,
-        seams=found,
+        seams=seams_found,
         covers=covers,
         beats=beats,
         project=project,

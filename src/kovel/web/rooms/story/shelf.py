@@ -45,7 +45,7 @@ class Shelf:
         """What lies there of a kind (`bites`, `shots`, `beds`) from item `start` on."""
         items: tuple[Made, ...] = getattr(self, kind)
         end = start + PAGE
-        return Page(tuple(made() for made in items[start:end]), end if end < len(items) else None)
+        return Page(tuple(made_item() for made_item in items[start:end]), end if end < len(items) else None)
 
     def pages(self) -> dict[str, Page]:
         """The first page of each."""
@@ -55,14 +55,14 @@ class Shelf:
 def shelf_of(data_folder: DataFolder, project: int) -> Shelf:
     """Everything that can be laid in the stories of a project: what is kept or undecided, what is not set aside."""
     this_project = projects.get(data_folder.db, project)
-    rows = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
+    recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
 
     def data_of(kind: str, recording: Recording, start: int, length: int, name: str) -> dict[str, object]:
         rest = {"data-source": recording.id, "data-from": start, "data-length": length, "data-name": name}
         return {"data-kind": kind, **rest}
 
     def bite(subclip: Subclip, kind: str) -> ShelfItem:
-        recording = rows[subclip.recording]
+        recording = recordings_by_id[subclip.recording]
         under = recording.name
         if kind == "bite":
             under = " · ".join(
@@ -83,24 +83,31 @@ def shelf_of(data_folder: DataFolder, project: int) -> Shelf:
 
     def shot(recording: Recording) -> ShelfItem:
         length = recording.length(this_project.rate)
-        told = stamp(length, this_project.rate) if recording.frames is not None else "still"
+        told_length = stamp(length, this_project.rate) if recording.frames is not None else "still"
         face = face_of(data_folder, recording, length // 3, this_project.rate)
         return ShelfItem(
-            data_of("shot", recording, 0, length, recording.name), recording.name, "", told, face, use=recording.id
+            data_of("shot", recording, 0, length, recording.name),
+            recording.name,
+            "",
+            told_length,
+            face,
+            use=recording.id,
         )
 
     def bed(recording: Recording) -> ShelfItem:
         length = recording.length(this_project.rate)
-        kind, said = SOUND_KINDS.get(recording.kind, ("effect", "sound"))
-        own = {**data_of("sound", recording, 0, length, recording.name), "data-sound-kind": kind}
-        return ShelfItem(own, recording.name, said, stamp(length, this_project.rate), pictured=False)
+        kind, kind_said = SOUND_KINDS.get(recording.kind, ("effect", "sound"))
+        bed_data = {**data_of("sound", recording, 0, length, recording.name), "data-sound-kind": kind}
+        return ShelfItem(bed_data, recording.name, kind_said, stamp(length, this_project.rate), pictured=False)
 
     clips = [subclip for subclip in subclips.of_project(data_folder.db, project) if subclip.verdict != "drop"]
-    here = [recording for recording in rows.values() if not recording.aside]
+    here = [recording for recording in recordings_by_id.values() if not recording.aside]
     return Shelf(
-        tuple(partial(bite, subclip, "bite") for subclip in clips if rows[subclip.recording].kind not in SHOTS),
+        tuple(
+            partial(bite, subclip, "bite") for subclip in clips if recordings_by_id[subclip.recording].kind not in SHOTS
+        ),
         (
-            *(partial(bite, subclip, "shot") for subclip in clips if rows[subclip.recording].kind in SHOTS),
+            *(partial(bite, subclip, "shot") for subclip in clips if recordings_by_id[subclip.recording].kind in SHOTS),
             *(partial(shot, recording) for recording in here if recording.kind in SHOTS),
         ),
         tuple(

@@ -66,9 +66,12 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     data_folder = web(request).data
     kept_story = opened(request, project)
     story, sources = kept_story.story, recordings.sources(data_folder.db, project)
-    s = the_seam(story, sources, piece)
+    seam_there = the_seam(story, sources, piece)
     index = story.index_of(piece)
-    sides = [_side(story, sources, s.left, "out", s.ends[0]), _side(story, sources, s.right, "in", s.ends[1])]
+    sides = [
+        _side(story, sources, seam_there.left, "out", seam_there.ends[0]),
+        _side(story, sources, seam_there.right, "in", seam_there.ends[1]),
+    ]
     of = projects.get(data_folder.db, project)
     width, height = size_of(story, of.width, of.height)
     return page(
@@ -76,19 +79,22 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         "story/seam.html",
         project=of,
         frame=(480, round(480 * height / width)) if width >= height else (round(360 * width / height), 360),
-        s=s,
+        s=seam_there,
         sides=sides,
         join=story.transition(index),
         sound=_sound_of(story.transition(index).split),
         most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
-        strength=strength_of(data_folder, sources, story.rate)(s) if s.kind == "jump" else None,
-        offers=[*offered(data_folder, project, story, s), *offers_for(data_folder, project, story, s)]
-        if s.kind == "jump"
+        strength=strength_of(data_folder, sources, story.rate)(seam_there) if seam_there.kind == "jump" else None,
+        offers=[*offered(data_folder, project, story, seam_there), *offers_for(data_folder, project, story, seam_there)]
+        if seam_there.kind == "jump"
         else [],
         angles=[]
-        if s.kind == "jump"
+        if seam_there.kind == "jump"
         else angles(
-            story, sources, s.at, pauses_between(words_around(data_folder, story, s.at, s.at + 14 * story.rate.nominal))
+            story,
+            sources,
+            seam_there.at,
+            pauses_between(words_around(data_folder, story, seam_there.at, seam_there.at + 14 * story.rate.nominal)),
         ),
         number=index,
         of=len(story.pieces) - 1,
@@ -117,11 +123,11 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     kept_story = opened(request, project)
     frame_rate = kept_story.story.rate
     ends = pauses_between(words_around(data_folder, kept_story.story, at, at + 14 * frame_rate.nominal))
-    found = angles(kept_story.story, recordings.sources(data_folder.db, project), at, ends)
+    angles_found = angles(kept_story.story, recordings.sources(data_folder.db, project), at, ends)
     return JSONResponse(
         [
             {"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)}
-            for offer in found
+            for offer in angles_found
         ]
     )
 
@@ -129,11 +135,11 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
 @router.get("/story/tellings")
 def tellings(request: Request, project: int, at: int) -> JSONResponse:
     """The same told elsewhere, to stand in the place of the piece at the playhead."""
-    found = other_tellings(web(request).data, project, opened(request, project).story, at)
+    tellings_found = other_tellings(web(request).data, project, opened(request, project).story, at)
     return JSONResponse(
         [
             {"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)}
-            for offer in found
+            for offer in tellings_found
         ]
     )
 
@@ -152,19 +158,19 @@ def covers_here(request: Request, project: int, at: int, until: int | None = Non
     data_folder = web(request).data
     kept_story = opened(request, project)
     this_project = projects.get(data_folder.db, project)
-    found = covers(data_folder, project, kept_story.story, at, until)
+    covers_found = covers(data_folder, project, kept_story.story, at, until)
     names = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
-    rows = [
+    offered_covers = [
         Offered(offer, face_of(data_folder, names[offer.params["source"]], offer.params["start"], this_project.rate))
-        for offer in found.offers
+        for offer in covers_found.offers
     ]
     return page(
         request,
         "story/covers.html",
         project=this_project,
-        rows=rows,
-        said=found.said,
-        length=found.b - found.a,
+        rows=offered_covers,
+        said=covers_found.said,
+        length=covers_found.b - covers_found.a,
         rate=this_project.rate,
     )
 
@@ -200,11 +206,16 @@ def find(request: Request, project: int, text: str = "") -> JSONResponse:
     if not want:
         return JSONResponse([])
     words = words_around(web(request).data, kept_story.story, 0, kept_story.story.length)
-    said = [word.text.lower().strip(".,;:!?…“”\"'") for _, _, word in words]
+    said_texts = [word.text.lower().strip(".,;:!?…“”\"'") for _, _, word in words]
     hits = [
-        [words[i][0], words[i + len(want) - 1][1], " ".join(word.text for _, _, word in words[i : i + len(want)])]
-        for i in range(len(words) - len(want) + 1)
-        if said[i : i + len(want) - 1] == want[:-1] and said[i + len(want) - 1].startswith(want[-1])
+        [
+            words[word_index][0],
+            words[word_index + len(want) - 1][1],
+            " ".join(word.text for _, _, word in words[word_index : word_index + len(want)]),
+        ]
+        for word_index in range(len(words) - len(want) + 1)
+        if said_texts[word_index : word_index + len(want) - 1] == want[:-1]
+        and said_texts[word_index + len(want) - 1].startswith(want[-1])
     ]
     return JSONResponse(hits)
 
@@ -253,8 +264,14 @@ def compared(request: Request, project: int, story: int) -> HTMLResponse:
     """What the open story has that another one has not, and the other way round."""
     data_folder = web(request).data
     kept_story, other = opened(request, project), _its(request, project, story)
-    rows = compare(other.story, kept_story.story)
+    compared_rows = compare(other.story, kept_story.story)
     names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
     return page(
-        request, "story/compared.html", rows=rows, names=names, kept=kept_story, other=other, rate=kept_story.story.rate
+        request,
+        "story/compared.html",
+        rows=compared_rows,
+        names=names,
+        kept=kept_story,
+        other=other,
+        rate=kept_story.story.rate,
     )

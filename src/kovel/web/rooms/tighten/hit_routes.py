@@ -99,7 +99,11 @@ def _quick(request: Request, project: int, recording: Recording) -> QuickView:
         len(cuts),
         max(0, len(cuts) - SHOWN),
         sum(cut.length for cut in cuts),
-        [row for row in recordings.of_project(application.data.db, project) if row.kind == "music" and row.ready],
+        [
+            this_recording
+            for this_recording in recordings.of_project(application.data.db, project)
+            if this_recording.kind == "music" and this_recording.ready
+        ],
         _worst(cuts, hits, beats, this_project.rate),
     )
 
@@ -124,19 +128,35 @@ def _rows(request: Request, project: int) -> list[Recording]:
 def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
-    rows = _rows(request, project)
-    chosen = next((recording for recording in rows if recording.id == rec), None) or next(
-        (recording for recording in rows if recording.kind == "b-roll"), rows[0] if rows else None
+    heard_recordings = _rows(request, project)
+    chosen = next((recording for recording in heard_recordings if recording.id == rec), None) or next(
+        (recording for recording in heard_recordings if recording.kind == "b-roll"),
+        heard_recordings[0] if heard_recordings else None,
     )
     faces = {
         recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
-        for recording in rows
+        for recording in heard_recordings
     }
     if chosen is None:
-        return page(request, "tighten/hits.html", room="tighten", project=this_project, rows=rows, faces=faces, r=None)
+        return page(
+            request,
+            "tighten/hits.html",
+            room="tighten",
+            project=this_project,
+            rows=heard_recordings,
+            faces=faces,
+            r=None,
+        )
     if quick_cuts.pulse(application.data, chosen.id) is None and _job(request, chosen) is None:
         quick_cuts.find(application.data, chosen.id)
-    return page(request, "tighten/hits.html", _view(request, project, chosen), room="tighten", rows=rows, faces=faces)
+    return page(
+        request,
+        "tighten/hits.html",
+        _view(request, project, chosen),
+        room="tighten",
+        rows=heard_recordings,
+        faces=faces,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,8 +230,8 @@ def change(
     this_recording = the_recording(request, project, recording)
     if asked.toggle is not None:
         return _drawn(request, project, this_recording, quick_cuts.toggle(data_folder, recording, asked.toggle))
-    did = quick_cuts.set_up(data_folder, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
-    return _drawn(request, project, this_recording, did)
+    summary = quick_cuts.set_up(data_folder, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
+    return _drawn(request, project, this_recording, summary)
 
 
 class BeatsAsked(Sent):
@@ -226,8 +246,8 @@ def correct(
 ) -> HTMLResponse:
     """The beats of a music bed, corrected by hand."""
     this_recording = the_recording(request, project, recording)
-    did = quick_cuts.correct_beats(web(request).data, recording, asked.do, asked.by, asked.taps)
-    return _drawn(request, project, this_recording, did)
+    summary = quick_cuts.correct_beats(web(request).data, recording, asked.do, asked.by, asked.taps)
+    return _drawn(request, project, this_recording, summary)
 
 
 @router.get("/hits/{recording}/plan")

@@ -98,8 +98,13 @@ def _struck(words: Sequence[Word], found: list[proposals.Row], frame_rate: Rate)
     middles = [(word.start + word.end) // 2 for word in words]
     to_sample = frame_rate.frame_to_sample
     runs = [
-        (bisect_right(middles, to_sample(row.start)), bisect_left(middles, to_sample(row.end)), row.key, int(row.out))
-        for row in found
+        (
+            bisect_right(middles, to_sample(found_row.start)),
+            bisect_left(middles, to_sample(found_row.end)),
+            found_row.key,
+            int(found_row.out),
+        )
+        for found_row in found
     ]
     return [run for run in runs if run[0] < run[1]]
 
@@ -166,26 +171,28 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
     this_project = projects.get(application.data.db, project)
     start, end, name = _range(request, project, recording, clip)
     desk = proposals.desk(application.data, recording.id)
-    found = [
-        row
-        for row in proposals.rows(application.data, recording.id, this_project.rate, desk)
-        if row.start < end and start < row.end
+    proposals_there = [
+        proposal_row
+        for proposal_row in proposals.rows(application.data, recording.id, this_project.rate, desk)
+        if proposal_row.start < end and start < proposal_row.end
     ]
-    heard = speech_levels.levels(application.data, recording.id)
-    as_kept = {kind: [row.out for row in found if row.kind == kind] for kind in PROPOSAL_KINDS}
+    levels_heard = speech_levels.levels(application.data, recording.id)
+    as_kept = {
+        kind: [found_row.out for found_row in proposals_there if found_row.kind == kind] for kind in PROPOSAL_KINDS
+    }
     picture = None
     begin, until = this_project.rate.frame_to_sample(start), this_project.rate.frame_to_sample(end)
-    if heard is not None and len(heard):
-        part = heard.between(begin, until)
+    if levels_heard is not None and len(levels_heard):
+        part = levels_heard.between(begin, until)
         mask = speech_levels.speaking(application.data, recording.id, desk.settings)[begin // TICK : -(-until // TICK)]
         picture = _drawn_hills(hills(part, mask[: len(part)], desk.settings))
-    said = [
+    said_words = [
         word for word in transcripts.words(application.data.db, recording.id) if word.end > begin and word.start < until
     ]
-    told = _listened(
+    told_state = _listened(
         application.data,
         recording.id,
-        heard,
+        levels_heard,
         jobs.latest_of_recordings(application.data.db, project, "listen").get(recording.id),
         this_project.rate,
     )
@@ -198,18 +205,18 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
         end=end,
         fps=float(this_project.rate.fps),
         desk=desk,
-        shown=found[:MOST],
-        more=max(0, len(found) - MOST),
+        shown=proposals_there[:MOST],
+        more=max(0, len(proposals_there) - MOST),
         kinds=[Kind(name, NAMES[name], len(outs), sum(outs)) for name, outs in as_kept.items() if outs],
-        sums=proposals.saved(proposals.left(found, start, end), start, end),
+        sums=proposals.saved(proposals.left(proposals_there, start, end), start, end),
         picture=picture,
-        words=said,
-        struck=_struck(said, found, this_project.rate),
+        words=said_words,
+        struck=_struck(said_words, proposals_there, this_project.rate),
         voice=VOICE,
         tongue=spoken(application.data, recording),
         breath=round((desk.settings.before + desk.settings.after) * float(this_project.rate.fps)),
-        awaited=told.awaited,
-        listened=told.listened,
+        awaited=told_state.awaited,
+        listened=told_state.listened,
         interviewer=proposals.interviewer(application.data),
         clips=[
             subclip for subclip in subclips.of_recording(application.data.db, recording.id) if subclip.verdict != "drop"
@@ -245,24 +252,33 @@ def _drawn(
 def room(request: Request, project: int, rec: int | None = None, clip: int | None = None) -> HTMLResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
-    rows = [
+    heard_recordings = [
         recording
         for recording in recordings.of_project(application.data.db, project)
         if recording.sound and not recording.aside and recording.kind in ("interview", "sound")
     ]
     if clip is not None and rec is None:
         rec = subclips.get(application.data.db, clip).recording
-    chosen = next((recording for recording in rows if recording.id == rec), rows[0] if rows else None)
+    chosen = next(
+        (recording for recording in heard_recordings if recording.id == rec),
+        heard_recordings[0] if heard_recordings else None,
+    )
     faces = {
         recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
-        for recording in rows
+        for recording in heard_recordings
     }
     if chosen is None or not chosen.ready:
         return page(
-            request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=this_project, r=chosen
+            request,
+            "tighten/room.html",
+            room="tighten",
+            rows=heard_recordings,
+            faces=faces,
+            project=this_project,
+            r=chosen,
         )
     view = _desk(request, project, chosen, clip)
-    return page(request, "tighten/room.html", view, room="tighten", rows=rows, faces=faces, drawn=False)
+    return page(request, "tighten/room.html", view, room="tighten", rows=heard_recordings, faces=faces, drawn=False)
 
 
 @router.get("/tighten/{recording}")
@@ -316,15 +332,21 @@ class Values(Sent):
 
     def changes(self, frame_rate: Rate) -> dict[str, float | None]:
         """The values of `Settings` that were sent; `Invalid` for a length that is none."""
-        lengths = {k: value for k in ("shortest", "before", "after", "island") if (value := getattr(self, k))}
+        lengths = {
+            field_name: value
+            for field_name in ("shortest", "before", "after", "island")
+            if (value := getattr(self, field_name))
+        }
         try:
-            out: dict[str, float | None] = {name: parse_seconds(length, frame_rate) for name, length in lengths.items()}
+            changed_lengths: dict[str, float | None] = {
+                name: parse_seconds(length, frame_rate) for name, length in lengths.items()
+            }
         except TimeError as error:
             raise Invalid(str(error)) from None
         if self.breath is not None:
             each = proposals.within(0, 100, self.breath) / float(frame_rate.fps) / 2
-            out |= {"before": round(each, 3), "after": round(each, 3)}
-        return out | self.given("threshold")
+            changed_lengths |= {"before": round(each, 3), "after": round(each, 3)}
+        return changed_lengths | self.given("threshold")
 
 
 Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discriminator="do")]
@@ -382,11 +404,14 @@ def hear(
         stays = proposals.left(proposals.rows(application.data, this_recording.id, this_project.rate), a, b)
     else:
         stays = kept(a, b, [(first, last)] if without else [])
-    pieces = tuple(Piece(index, this_recording.id, s, e - s) for index, (s, e) in enumerate(stays, 1))
-    made = make_plan(
+    pieces = tuple(
+        Piece(index, this_recording.id, stay_start, stay_end - stay_start)
+        for index, (stay_start, stay_end) in enumerate(stays, 1)
+    )
+    made_plan = make_plan(
         Story(this_project.rate, pieces, next_id=len(pieces) + 1), {this_recording.id: this_recording.source}
     )
-    return plan_answer(application, made, {this_recording.id: this_recording.source}, stays=stays)
+    return plan_answer(application, made_plan, {this_recording.id: this_recording.source}, stays=stays)
 
 
 @router.get("/tighten/{recording}/list.csv")
@@ -407,7 +432,7 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     story_id = stories.current(application.data.db, project)
     story = stories.load(application.data.db, story_id).story
     only = recording if where == "place" else None
-    found = proposals.story_cuts(application.data, story, only)
+    cuts_found = proposals.story_cuts(application.data, story, only)
     cuts = proposals.in_story(application.data, story, only)
     would = stories.preview(application.data.db, story_id, "take_out", {"cuts": cuts}) if cuts else None
     names = {recording.id: recording.name for recording in recordings.of_project(application.data.db, project)}
@@ -419,7 +444,7 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
         project=this_project,
         recording=recording,
         where=where,
-        found=found,
+        found=cuts_found,
         would=would,
         names=names,
         before=story.length,
@@ -447,23 +472,25 @@ def send(
         story = stories.load(application.data.db, story_id).story
         cuts = proposals.in_story(application.data, story, recording if where == "place" else None)
         if cut is not None:  # of the list, what is still ticked
-            found = proposals.story_cuts(application.data, story, recording if where == "place" else None)
-            cuts = proposals.apart([story_cut for story_cut in found if f"{story_cut.at}-{story_cut.end}" in cut])
+            cuts_found = proposals.story_cuts(application.data, story, recording if where == "place" else None)
+            cuts = proposals.apart([story_cut for story_cut in cuts_found if f"{story_cut.at}-{story_cut.end}" in cut])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
         _, done = stories.edit(application.data.db, story_id, None, "take_out", {"cuts": cuts})
         return joined(report(done.did + ", in place.", done.notes), hx_reswap="none")
     ranges = []
     chosen = [(this_recording, *_range(request, project, this_recording, clip)[:2])]
-    for i in also or []:
-        x = the_recording(request, project, i)
-        if x.id != this_recording.id:
-            chosen.append((x, 0, x.length(this_project.rate)))
+    for recording_id in also or []:
+        this_this_recording = the_recording(request, project, recording_id)
+        if this_this_recording.id != this_recording.id:
+            chosen.append((this_this_recording, 0, this_this_recording.length(this_project.rate)))
     order = {recording.id: index for index, recording in enumerate(recordings.of_project(application.data.db, project))}
-    for x, start, end in sorted(chosen, key=lambda c: order[c[0].id]):
+    for this_this_recording, start, end in sorted(chosen, key=lambda c: order[c[0].id]):
         ranges += [
-            [x.id, s, e - s]
-            for s, e in proposals.left(proposals.rows(application.data, x.id, this_project.rate), start, end)
+            [this_this_recording.id, cut_start, cut_end - cut_start]
+            for cut_start, cut_end in proposals.left(
+                proposals.rows(application.data, this_this_recording.id, this_project.rate), start, end
+            )
         ]
     if not ranges:
         raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
