@@ -498,6 +498,7 @@ def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) 
     (piece,) = [p.id for p in stories.load(data.db, 1).story.pieces if p.source]
     stories.edit(data.db, 1, None, "set_heading", {"piece": piece, "heading": "By hand"})
     assert "By hand" in room.get("/p/1/captions.chapters").text
+    assert re.search(r"^\d:\d\d By hand$", room.get("/p/1/captions.chapter-list").text, re.M)
 
 
 def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:

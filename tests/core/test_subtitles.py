@@ -23,7 +23,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues
 from kovel.core.words.transcript import Word
-from kovel.exchange.caption_formats import chapters_vtt, to_srt, to_ttml, to_vtt
+from kovel.exchange.caption_formats import chapters_text, chapters_vtt, to_srt, to_ttml, to_vtt
 from kovel.services.handoff.captioning import too_fast
 from tests.core.stories import SOURCES, R, do, three
 from tests.sent import cues_in
@@ -193,6 +193,13 @@ def test_ebu_tt_d_is_well_formed_and_says_what_it_is() -> None:
     assert ["|".join(p.itertext()) for p in rows] == ["Wind & <tide>|second", "ψ שלום"]
     assert {p.get("region") for p in rows} | {x.get("style") for x in root.iter() if x.get("style")} <= known
     assert "urn:ebu:tt:distribution" in to_ttml(made, R)
+
+
+def test_chapters_as_lines_begin_at_the_beginning() -> None:
+    """Common practice, no source: a line a chapter, whole seconds, the first at 0:00."""
+    rows = [(100, "The flood\nand after"), (25 * 3725, "Since")]
+    assert chapters_text(rows, R) == "0:00 Beginning\n0:04 The flood and after\n1:02:05 Since\n"
+    assert chapters_text([(0, "One")], R) == "0:00 One\n" and chapters_text([], R) == ""
 
 
 def test_chapters_are_read_and_odd_files_refused_line_by_line() -> None:

@@ -10,6 +10,7 @@ from xml.sax.saxutils import escape, quoteattr
 from webvtt import Caption
 
 from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.time.timecode import running
 from kovel.core.words.subtitles import Cue
 from kovel.exchange.caption_files import as_srt, as_vtt, stamped
 
@@ -92,6 +93,13 @@ def chapters_vtt(chapter_rows: Sequence[tuple[int, str]], length: int, frame_rat
     )
 
 
+def chapters_text(chapter_rows: Sequence[tuple[int, str]], frame_rate: Rate) -> str:
+    """Chapters (frame, heading) as lines "0:00 Heading", as they stand under a film on the web: the first at 0:00
+    (common practice, no source)."""
+    rows = chapter_rows if chapter_rows and chapter_rows[0][0] == 0 else [(0, "Beginning"), *chapter_rows]
+    return "".join(f"{running(at, frame_rate)} {' '.join(name.split())}\n" for at, name in rows) if chapter_rows else ""
+
+
 @dataclass(frozen=True, slots=True)
 class Captions:
     """What a caption file may hold: the cues, the chapters as (frame, heading), and the length of the film in
@@ -129,6 +137,14 @@ CAPTION_FORMATS = {
             ".chapters.vtt",
             "text/vtt",
             lambda c: chapters_vtt(c.chapters, c.length, c.rate),
+            is_chapters=True,
+        ),
+        CaptionFormat(
+            "chapter-list",
+            "Chapter list",
+            ".chapters.txt",
+            "text/plain",
+            lambda c: chapters_text(c.chapters, c.rate),
             is_chapters=True,
         ),
     )
