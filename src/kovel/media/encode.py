@@ -15,7 +15,7 @@ from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.reader import tag_bt709
 from kovel.media.soundfiles import to_24
 
-FORMATS = {"aac": "fltp", "libopus": "flt", "pcm_s24le": "s32", "flac": "s32"}  # samples as each encoder takes them
+FORMATS = ("fltp", "flt", "s32")  # samples as encoders take them, what is wanted first
 
 
 def coding_of(kind: str) -> Coding:
@@ -23,6 +23,11 @@ def coding_of(kind: str) -> Coding:
     coding = OUTPUT_KINDS[kind].coding
     assert coding, kind
     return coding
+
+
+def _taken_by(encoder: Any) -> set[str]:
+    """The formats of samples that an encoder takes."""
+    return {each.name for each in encoder.audio_formats or ()}
 
 
 class PictureFile:
@@ -75,9 +80,10 @@ class SoundStream:
     def __init__(self, container: Any, kind: str, samples: int, block: Block) -> None:
         self.c, self.block, self.samples = container, block, samples
         name = coding_of(kind).sound
-        self.format = FORMATS[name]
+        encoder = av.codec.Codec(name, "w")
+        self.format = next(sample_format for sample_format in FORMATS if sample_format in _taken_by(encoder))
         stream: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
-        if name in ("aac", "libopus"):
+        if encoder.lossy:
             stream.bit_rate = OUTPUT_KINDS[kind].sound
         stream.codec_context.open()
         self.a, self.size = stream, stream.codec_context.frame_size or 1024

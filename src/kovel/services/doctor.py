@@ -15,6 +15,7 @@ import av
 import cv2
 
 from kovel import __version__
+from kovel.core.plan.outputs import OUTPUT_KINDS
 from kovel.jobs.remote_workers import Unfit, form, of_queue, without_secret
 from kovel.media.face_finding import CASCADES
 from kovel.media.files import Unusable
@@ -23,7 +24,15 @@ from kovel.media.wholeness import shortcomings
 from kovel.store import backup
 from kovel.store.db import NEWEST
 
-CODECS = ("libx264", "aac", "libvpx-vp9", "libsvtav1", "libopus", "prores_ks", "dnxhd", "pcm_s24le", "flac")
+CODECS = tuple(  # by libav's names: what outputs are coded with
+    dict.fromkeys(
+        name
+        for kind in OUTPUT_KINDS.values()
+        if kind.coding
+        for name in (kind.coding.picture, kind.coding.sound)
+        if name
+    )
+)
 LOW = 2_000_000_000  # bytes free on the disk that are little
 
 

@@ -7,7 +7,9 @@ av1       AV1 and Opus in WebM           the web, open, smaller, slower to make
 prores    ProRes 422 and PCM in MOV      going on elsewhere, archive
 dnxhr     DNxHR and PCM in MOV           the same
 draft     small MP4, times burnt in      a review
-wav flac m4a    the sound alone          stems    a WAV a lane       still    one picture
+wav flac m4a mp3                         the sound alone
+stems     a WAV a lane                   a mix elsewhere
+still     one picture
 """
 
 from __future__ import annotations
@@ -112,6 +114,7 @@ OUTPUT_KINDS = {
         Kind("wav", "Sound alone: WAV, 24 bit", ".wav", sound=PCM),
         Kind("flac", "Sound alone: FLAC", ".flac", sound=PCM * 2 // 5, coding=Coding("flac", "flac")),
         Kind("m4a", "Sound alone: AAC in M4A", ".m4a", sound=256_000, coding=Coding("ipod", "aac")),
+        Kind("mp3", "Sound alone: MP3", ".mp3", sound=192_000, coding=Coding("mp3", "libmp3lame")),
         Kind("stems", "Stems: a WAV for each lane", "", sound=PCM),
         Kind("still", "Still: PNG of one frame", ".png"),
     )
