@@ -174,6 +174,16 @@ def test_quick_cuts_are_one_finding() -> None:
     assert "quick" not in dict(found(two)) and ("short", 100) in found(two)
 
 
+def test_what_is_longer_than_it_was_to_be_is_told() -> None:
+    s = do(three(), "set_heading", piece=2, heading="River", target=60)
+    told = [
+        (f.at, f.text) for f in checks(do(s, "set_target", length=s.length - 10), SOURCES) if f.kind == "over length"
+    ]
+    assert told == [(s.starts[1], f"“River” is {round((s.length - s.starts[1] - 60) / 25)} s over its target length")]
+    short = checks(do(s, "set_target", length=s.length - 60), SOURCES)
+    assert (0, "The story is 2 s over its target length") in [(f.at, f.text) for f in short]
+
+
 def test_a_new_check_is_a_function_in_the_list(monkeypatch: pytest.MonkeyPatch) -> None:
     def long_films(look: LookedAt) -> Iterator[Finding]:
         if look.story.length > 100:

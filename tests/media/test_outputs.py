@@ -142,7 +142,9 @@ def test_sound_alone_stems_that_add_up_and_a_still(coded: Coded, finished: Finis
     with av.open(str(tmp_path / "mix.mp3")) as f:
         a = f.streams.audio[0]
         assert a.codec.name == "mp3float" and a.bit_rate == 192_000
-        begins = round(float(a.start_time * a.time_base) * 48_000)  # what the coder puts before it; players leave it out
+        begins = round(
+            float(a.start_time * a.time_base) * 48_000
+        )  # what the coder puts before it; players leave it out
     assert made.lag(made.decoded_sound(tmp_path / "mix.mp3")[begins:], mix[:, 0])[0] == 0
     rendered(data, finished, Output(kind="still", start=100), tmp_path / "frame.png")
     grey = np.asarray(Image.open(tmp_path / "frame.png").convert("L"))

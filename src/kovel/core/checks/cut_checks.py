@@ -10,6 +10,7 @@ from kovel.core.checks.findings import Finding
 from kovel.core.checks.looked_at import LookedAt
 from kovel.core.story.edit_rules import capitalised, frames_in_words, name_of
 from kovel.core.story.fitted_transitions import handles_at_seam
+from kovel.core.story.marks import sections
 from kovel.core.story.model import Sources, Story
 from kovel.core.story.seams import Seam
 
@@ -113,6 +114,18 @@ def dissolves_without_handles(look: LookedAt) -> Iterator[Finding]:
                 yield Finding("handle", at, f"The dissolve at {look.clock(at)} uses the last frame there is", 5)
 
 
+def sections_over_their_length(look: LookedAt) -> Iterator[Finding]:
+    """Sections, and the story, that are longer than the length aimed at by a tenth and a second or more (common
+    practice, no source)."""
+    aims = [(f"“{section.heading}”", section.target, at, end) for section, at, end in sections(look.story) if section]
+    for what, target, at, end in (("The story", look.story.target, 0, look.story.length), *aims):
+        over = end - at - target
+        if target and over >= max(look.rate.fps, target / 10):
+            yield Finding(
+                "over length", at, f"{what} is {float(over / look.rate.fps):.0f} s over its target length", 15
+            )
+
+
 CHECKS: tuple[Callable[[LookedAt], Iterator[Finding]], ...] = (
     exposed_jumps,
     cut_words,
@@ -123,6 +136,7 @@ CHECKS: tuple[Callable[[LookedAt], Iterator[Finding]], ...] = (
     music_that_ends_early,
     spaces_and_short_pieces,
     dissolves_without_handles,
+    sections_over_their_length,
 )
 
 
