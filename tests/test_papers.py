@@ -93,6 +93,8 @@ def test_every_use_stands_at_its_own_timecode(cut: Coded) -> None:
         and tapes == tuple(sorted(tapes, key=lambda t: (t[0], t[1], t[2])))
     )
     assert document(data, kept, "faults").heads == ("Begins", "What")
+    # by hand: Maren's piece is 60 frames of 25 a second, and two of her words begin in it
+    assert document(data, kept, "speakers").rows == (("Maren", "1", "0:02+10", "100 %", "2", "50"),)
 
 
 def test_as_csv_and_to_print(cut: Coded, room: TestClient) -> None:

@@ -3,6 +3,7 @@ rows, and as CSV.
 
 cut      what is said, in order       0:00 to 0:06   Maren, camera A   14:22:09:10   "We haul the ferry ..."
 shots    what is laid over it         music   the cue sheet        tapes   everything used, by roll and timecode
+speakers who speaks how long
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import csv
 import io
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from typing import Any
 
 from kovel.core.checks.findings import Finding
@@ -161,6 +163,31 @@ def _edit_list_by_tape(told: DocumentInput) -> Iterator[Row]:
         yield (roll, recording.name, *times, how, told.timecode(begins), told.timecode(ends))
 
 
+def _speakers(told: DocumentInput) -> Iterator[Row]:
+    """Who speaks how long: each piece's length, shared out by words where more than one speaks in it."""
+    frames: dict[str, Fraction] = {}
+    words: dict[str, int] = {}
+    turns: dict[str, int] = {}
+    for at, piece in zip(told.story.starts, told.story.pieces, strict=False):
+        spoken = [(speaker or "Nobody named", len(text.split())) for speaker, text in told.said(at, at + piece.length)]
+        total = sum(count for _, count in spoken)
+        for speaker, count in spoken:
+            frames[speaker] = frames.get(speaker, Fraction(0)) + Fraction(piece.length * count, max(1, total))
+            words[speaker] = words.get(speaker, 0) + count
+            turns[speaker] = turns.get(speaker, 0) + 1
+    whole = sum(frames.values())
+    for speaker in sorted(frames, key=lambda name: -frames[name]):
+        lasts = frames[speaker]
+        yield (
+            speaker,
+            str(turns[speaker]),
+            stamp(round(lasts), told.story.rate),
+            f"{float(100 * lasts / whole):.0f} %" if whole else "",
+            str(words[speaker]),
+            f"{float(words[speaker] * 60 * told.story.rate.fps / lasts):.0f}" if lasts else "",
+        )
+
+
 def _problem_list(told: DocumentInput) -> Iterator[Row]:
     """What the checks found, worst first."""
     for finding in told.findings():
@@ -188,6 +215,12 @@ DOCUMENTS = {
             "Edit list by tape",
             ("Roll", "Recording", "Timecode in", "Timecode out", "Used as", "Begins", "Ends"),
             _edit_list_by_tape,
+        ),
+        DocumentKind(
+            "speakers",
+            "Speakers",
+            ("Speaker", "Times", "Speaks for", "Of all speech", "Words", "Words a minute"),
+            _speakers,
         ),
         DocumentKind("faults", "To look at", ("Begins", "What"), _problem_list),
     )
