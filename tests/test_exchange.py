@@ -13,6 +13,7 @@ from kovel.core.time.timecode import format_timecode, parse_entry
 from kovel.data_folder import DataFolder
 from kovel.exchange.edl_out import to_edl
 from kovel.exchange.otio_out import to_otio
+from kovel.exchange.timelines import TIMELINES
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
 from tests.sent import timeline
@@ -250,6 +251,16 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: DataFo
 def _source(r: Recording) -> tuple[int, int]:
     """In and out of the first shot as the list has them: it ends where the first cover is wholly there."""
     return r.first + 100, r.first + 100 + 1884
+
+
+def test_older_programs_get_the_schemas_they_know(told: Kept) -> None:
+    """OpenTimelineIO 0.15 gave a clip several media references (Clip.2); what is written for 0.14 has none, and says
+    the same."""
+    kept, p, rows = told
+    new, old = (TIMELINES[name].write(kept.story, kept.name, p, rows) for name in ("otio", "otio-0.14"))
+    assert '"Clip.2"' in new and '"Clip.2"' not in old and '"Clip.1"' in old and '"media_references"' not in old
+    first, second = (otio.adapters.read_from_string(text, "otio_json") for text in (new, old))
+    assert first.is_equivalent_to(second)
 
 
 def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: DataFolder) -> None:

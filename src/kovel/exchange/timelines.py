@@ -22,7 +22,7 @@ Recordings = dict[int, Recording]  # by number
 class TimelineFormat:
     """One such format.
 
-    :param name: in addresses, on the command line, and as the ending of its files
+    :param name: in addresses, on the command line, and as the ending of its files where `ends` says nothing else
     :param holds: what of a story it can hold, in a few words
     :param write: a story under a name as the text of a file
     :param call: the call that takes a file of it apart in a child (`media/calls.py`)
@@ -38,10 +38,24 @@ class TimelineFormat:
     call: str
     read: Callable[[dict[str, Any], Project, Recordings], Taken]
     left: Callable[[Story, Project, Recordings], list[str]] = lambda story, project, recordings: []
+    ends: str = ""
+
+    @property
+    def ending(self) -> str:
+        """How files of it end, without the dot."""
+        return self.ends or self.name
 
 
 def _otio(story: Story, name: str, project: Project, recordings: Recordings) -> str:
     written: str = otio.adapters.write_to_string(to_otio(story, name, project, recordings), "otio_json")
+    return written
+
+
+def _otio_before_015(story: Story, name: str, project: Project, recordings: Recordings) -> str:
+    """As OpenTimelineIO 0.14 reads it: a clip had one media reference then (its release notes for 0.15)."""
+    timeline = to_otio(story, name, project, recordings)
+    schemas = otio.versioning.fetch_map("OTIO_CORE", "0.14.0")
+    written: str = otio.adapters.write_to_string(timeline, "otio_json", target_schema_versions=schemas)
     return written
 
 
@@ -56,6 +70,16 @@ TIMELINES = {
             _otio,
             "read_timeline",
             from_otio,
+        ),
+        TimelineFormat(
+            "otio-0.14",
+            "OpenTimelineIO, for older programs",
+            "the same, as version 0.14 wrote it",
+            "application/json",
+            _otio_before_015,
+            "read_timeline",
+            from_otio,
+            ends="otio",
         ),
         TimelineFormat(
             "edl",

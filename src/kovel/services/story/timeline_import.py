@@ -18,9 +18,8 @@ def bring_in(data_folder: DataFolder, project: int, kind: str, file: str, body: 
     where it cannot be read."""
     format = TIMELINES.get(kind)
     if format is None:
-        known = " and ".join(
-            f"{timeline_format.label} (.{timeline_format.name})" for timeline_format in TIMELINES.values()
-        )
+        read = [known_format for name, known_format in TIMELINES.items() if name == known_format.ending]
+        known = " and ".join(f"{known_format.label} (.{known_format.ending})" for known_format in read)
         raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
     this_project = projects.get(data_folder.db, project)
     recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}

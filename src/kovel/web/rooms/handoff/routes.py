@@ -219,7 +219,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         strip=_strip(request, kept_story),
         facts=_facts(application.data, kept_story),
         timelines=_timelines(application.data, project, kept_story),
-        timeline_suffixes=",".join(f".{name}" for name in TIMELINES),
+        timeline_suffixes=",".join(dict.fromkeys(f".{known_format.ending}" for known_format in TIMELINES.values())),
     )
 
 
@@ -451,6 +451,6 @@ def export(request: Request, project: int, kind: str) -> Response:
     recordings_by_id = {recording.id: recording for recording in recordings.of_project(database, project)}
     return download(
         format.write(kept_story.story, kept_story.name, this_project, recordings_by_id),
-        f"{this_project.name}.{format.name}",
+        f"{this_project.name}.{format.ending}",
         format.media_type,
     )
