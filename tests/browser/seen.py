@@ -38,5 +38,14 @@ def until(page: Page, what: str, arg: object = None, seconds: float = 150) -> No
         page.wait_for_timeout(15)
 
 
-def wrong(rows: list, want: list) -> list:
-    return [(t, code, want[t]) for t, code, _ in rows if t < len(want) and (tuple(code) if code else None) != want[t]]
+def wrong(rows: list, want: list, late: int = 0) -> list:
+    """The refreshes that showed another frame than the story's. Where `late` pictures were late (the player counts
+    them), the last right one may have been held: never another one."""
+    bad, last = [], None
+    for t, read, _ in (row for row in rows if row[0] < len(want)):
+        code = tuple(read) if read else None
+        if code == want[t]:
+            last = code
+        elif not (late and code == last):
+            bad.append((t, code, want[t]))
+    return bad
