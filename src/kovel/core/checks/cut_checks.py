@@ -120,7 +120,7 @@ def sections_over_their_length(look: LookedAt) -> Iterator[Finding]:
     aims = [(f"“{section.heading}”", section.target, at, end) for section, at, end in sections(look.story) if section]
     for what, target, at, end in (("The story", look.story.target, 0, look.story.length), *aims):
         over = end - at - target
-        if target and over >= max(look.rate.fps, target / 10):
+        if target and over >= max(float(look.rate.fps), target / 10):
             yield Finding(
                 "over length", at, f"{what} is {float(over / look.rate.fps):.0f} s over its target length", 15
             )

@@ -66,6 +66,18 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     )
 
 
+@edit(entry("Roll the seam to the playhead", also="move the cut, roll edit", piece="seam", at="playhead"))
+def roll_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
+    """Move the seam before a piece to story frame `at`.
+
+    roll to |:   [AAAA][BB|B]   ->   [AAAAAA|][B]
+    """
+    index = story.index_of(piece)
+    if index and at == story.starts[index]:
+        raise Refused("The seam is at the playhead already.")
+    return roll(story, sources, piece, at - story.starts[index])
+
+
 def _posed(story: Story, sources: Sources, poses: list[list[int]]) -> tuple[list[Piece], list[str]]:
     """(the pieces with their edges moved, what was done at each seam, in words)."""
     pieces = list(story.pieces)
