@@ -165,13 +165,18 @@ def test_clicks_go_and_speech_is_left_alone() -> None:
     assert si_sdr(clean, untouched.astype(float)) > 35
 
 
-def test_low_cut_and_evening_out() -> None:
+def test_cuts_and_evening_out() -> None:
     """-3 dB at its frequency and 24 dB an octave (a Butterworth filter's definition); a voice that fades comes back."""
     t = np.arange(4 * RATE) / RATE
     for f, least, most in ((80, -3.3, -2.7), (40, -26, -22), (400, -0.1, 0.1)):
         x = 0.3 * np.sin(2 * np.pi * f * t)
         read = reading(x)
         y = cleaned(read, 0, len(x), prepare(read, len(x), np.ones(400, bool), Wanted(low_cut=80)))[RATE:, 0]
+        assert least < 20 * np.log10(y.std() / x[RATE:].std()) < most
+    for f, least, most in ((6000, -3.3, -2.7), (12000, -40, -22), (1000, -0.1, 0.1)):
+        x = 0.3 * np.sin(2 * np.pi * f * t)
+        read = reading(x)
+        y = cleaned(read, 0, len(x), prepare(read, len(x), np.ones(400, bool), Wanted(high_cut=6000)))[RATE:, 0]
         assert least < 20 * np.log10(y.std() / x[RATE:].std()) < most
     x = (
         0.2

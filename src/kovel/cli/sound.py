@@ -1,8 +1,9 @@
 """Sound from the command line: cleaning a file, loudness, music fitted to a length, and the Sound room's actions on
 a story."""
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import click
 import numpy as np
@@ -10,7 +11,7 @@ import numpy as np
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, typed
 from kovel.core.errors import Invalid
 from kovel.core.sound.ducking import Ducking
-from kovel.core.story.settings import SETTINGS
+from kovel.core.story.settings import CLEANING, SETTINGS
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.child import call
 from kovel.media.files import Unusable
@@ -26,6 +27,26 @@ def _range(name: str) -> click.IntRange:
     return click.IntRange(int(SETTINGS[name].low), int(SETTINGS[name].high))
 
 
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def _cleaning_options(command: F) -> F:
+    """An option for each setting that cleans a recording, as the catalogue declares them."""
+    for name in reversed(CLEANING):
+        setting = SETTINGS[name]
+        unit = f", {setting.low:g} to {setting.high:g} {setting.unit}; 0: not" if setting.unit else ""
+        option = click.option(
+            f"--{name.replace('_', '-')}",
+            default=setting.default,
+            show_default=bool(setting.choices),
+            is_flag=isinstance(setting.default, bool),
+            type=_range(name) if setting.unit else click.Choice(setting.choices) if setting.choices else None,
+            help=f"{setting.label}{unit}.",
+        )
+        command = option(command)
+    return command
+
+
 def _new(path: Path) -> Path:
     if path.exists():
         raise Invalid(f"{path.name} is there already. Name another file with --out.")
@@ -37,17 +58,13 @@ def _new(path: Path) -> Path:
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The WAV file to write.")
-@click.option("--low-cut", default=0, type=_range("low_cut"), help="Takes out what lies under so many Hz.")
-@click.option("--hum", default="leave", type=click.Choice(SETTINGS["hum"].choices), help="Mains hum and its harmonics.")
-@click.option("--noise", default=0, type=_range("noise"), help="Steady noise, down by so many dB.")
-@click.option("--clicks", is_flag=True, help="Takes clicks out.")
-@click.option("--even", is_flag=True, help="Evens out the voice.")
+@_cleaning_options
 @json_option
-def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: bool, even: bool, as_json: bool) -> None:
+def clean(file: Path, out: Path, as_json: bool, **wanted: Any) -> None:
     """The sound of FILE cleaned, as a WAV file. FILE stays as it is."""
-    wanted = {"low_cut": low_cut, "hum": hum, "noise": noise, "clicks": clicks, "even": even}
-    if not any((low_cut, hum != "leave", noise, clicks, even)):
-        raise Invalid("Say what is to be taken out: --low-cut, --hum, --noise, --clicks or --even.")
+    if all(value == SETTINGS[name].default for name, value in wanted.items()):
+        *several, last = (f"--{name.replace('_', '-')}" for name in CLEANING)
+        raise Invalid(f"Say what is to be taken out: {', '.join(several)} or {last}.")
     _new(out)
     with ready(file) as this_ready:
         found_noise = call(
@@ -55,7 +72,13 @@ def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: boo
         )
         write_wav(out, np.asarray(samples_of(this_ready.folder / "made" / "clean.pcm", this_ready.channels)))
     hum_found = ", ".join(f"{hum_frequency:g}" for hum_frequency in found_noise["hum"])
-    said_hum = f"hum at {hum_found} Hz taken out" if found_noise["hum"] else "no hum found" if hum == "find it" else ""
+    said_hum = (
+        f"hum at {hum_found} Hz taken out"
+        if found_noise["hum"]
+        else "no hum found"
+        if wanted["hum"] == "find it"
+        else ""
+    )
     answer(
         as_json,
         {"out": str(out), "hum": found_noise["hum"]},

@@ -53,6 +53,7 @@ class Wanted:
     """What is to be done, as the settings of a recording have it."""
 
     low_cut: int = 0
+    high_cut: int = 0
     hum: str = "leave"
     noise: int = 0
     clicks: bool = False
@@ -99,10 +100,12 @@ def cleaned(read: Read, start: int, end: int, cleaner: Cleaner) -> Floats:
 
 
 def _filtered(read: Read, start: int, end: int, cleaner: Cleaner) -> Floats:
-    """Samples [a, b) without rumble, hum and clicks."""
+    """Samples [a, b) without rumble, hiss, hum and clicks."""
     sos = []
     if cleaner.wanted.low_cut:
         sos.append(butter(4, cleaner.wanted.low_cut, "high", fs=RATE, output="sos"))
+    if cleaner.wanted.high_cut:
+        sos.append(butter(4, cleaner.wanted.high_cut, "low", fs=RATE, output="sos"))
     sos += [tf2sos(*iirnotch(hum_frequency, hum_frequency / 2.5, RATE)) for hum_frequency in cleaner.hum]  # 2.5 Hz wide
     lead = LEAD if sos else 0
     samples = read(start - lead, end)

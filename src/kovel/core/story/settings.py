@@ -320,6 +320,7 @@ class Cleaning:
     stays."""
 
     low_cut: Annotated[int, Setting("Low cut", ("recording",), "Hz", 0, 300, needs="sound")] = 0
+    high_cut: Annotated[int, Setting("High cut", ("recording",), "Hz", 0, 20_000, needs="sound")] = 0
     hum: Annotated[str, Setting("Mains hum", ("recording",), choices=HUMS, needs="sound")] = "leave"
     noise: Annotated[int, Setting("Steady noise", ("recording",), "dB", 0, 30, needs="sound")] = 0
     clicks: Annotated[bool, Setting("Take out clicks", ("recording",), needs="sound")] = False

@@ -169,12 +169,10 @@ const comparing = new BeforeAfter({
   stretch: (long) => {
     const b = first();
     if (!b?.heard) return null;
-    const value = (/** @type {string} */ n) => $(`#recording-${n}`, panel),
-      /** @type {Record<string, any>} */ wanted = { low_cut: 0, hum: "leave", noise: 0, clicks: false, even: false };
-    for (const n of Object.keys(wanted)) {
-      const el = value(n);
-      if (el)
-        wanted[n] = el.type === "checkbox" ? el.checked : typeof wanted[n] === "number" ? num(el.value) : el.value;
+    /** @type {Record<string, any>} */ const wanted = {};
+    for (const el of $$("[data-cleaning] [data-set]", panel)) {
+      const typed = Number.isNaN(num(el.value)) ? el.value : num(el.value);
+      wanted[el.dataset.set] = el.type === "checkbox" ? el.checked : typed;
     }
     const inside_ = b.at <= player.frame && player.frame < b.at + b.length ? player.frame - b.at : 0,
       a = momentOf(b, b.at + inside_) / strip.fps;
