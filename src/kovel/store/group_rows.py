@@ -4,8 +4,8 @@ import sqlite3
 from typing import Any
 
 Rows = dict[str, list[list[Any]]]
-THEME = ("id", "name", "own", "aside", "ordinal")
-STATEMENT = ("recording", "start", "end", "theme", "own")
+THEME = ("id", "name", "by_hand", "aside", "ordinal")
+STATEMENT = ("recording", "start", "end", "theme", "by_hand")
 RETOLD = ("a_recording", "a_start", "b_recording", "b_start", "better")
 
 

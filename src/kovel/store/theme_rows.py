@@ -14,19 +14,19 @@ from kovel.store.projects import clean_name
 class Theme:
     id: int
     name: str
-    own: bool
+    by_hand: bool
     aside: bool
 
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """Which theme a statement is of: samples of its recording; `own`: the editor put it there."""
+    """Which theme a statement is of: samples of its recording; `by_hand`: the editor put it there."""
 
     recording: int
     start: int
     end: int
     theme: int
-    own: bool
+    by_hand: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,14 +40,14 @@ class Judged:
 
 def listing(database: Database, project: int) -> list[Theme]:
     theme_rows = database.read().execute(
-        "SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,)
+        "SELECT id, name, by_hand, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,)
     )
     return [Theme(theme_row[0], theme_row[1], bool(theme_row[2]), bool(theme_row[3])) for theme_row in theme_rows]
 
 
 def placed(database: Database, project: int) -> list[Placed]:
     statement_rows = database.read().execute(
-        "SELECT s.recording, s.start, s.end, s.theme, s.own FROM theme_statement s JOIN theme t ON t.id = s.theme"
+        "SELECT s.recording, s.start, s.end, s.theme, s.by_hand FROM theme_statement s JOIN theme t ON t.id = s.theme"
         " WHERE t.project = ? ORDER BY s.recording, s.start",
         (project,),
     )
@@ -98,8 +98,8 @@ def grouping(database: Database, project: int) -> Iterator[None]:
     """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one
     undoable step."""
     with _changed(database, project, "statements grouped into themes") as step:
-        own_condition = "SELECT id FROM theme WHERE project = ? AND NOT own"
-        step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own_condition})", (project,))
+        own_condition = "SELECT id FROM theme WHERE project = ? AND NOT by_hand"
+        step.c.execute(f"DELETE FROM theme_statement WHERE NOT by_hand AND theme IN ({own_condition})", (project,))
         step.c.execute(
             f"DELETE FROM theme WHERE id IN ({own_condition}) "
             "AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = "
@@ -123,7 +123,7 @@ def rename(database: Database, project: int, theme: int, name: str) -> str:
     name = clean_name(name)
     old = get(database, project, theme)
     with _changed(database, project, f"theme {old.name} called {name}") as step:
-        step.c.execute("UPDATE theme SET name = ?, own = 1 WHERE id = ?", (name, theme))
+        step.c.execute("UPDATE theme SET name = ?, by_hand = 1 WHERE id = ?", (name, theme))
     return name
 
 
@@ -151,10 +151,10 @@ def merge(database: Database, project: int, themes: Sequence[int]) -> Theme:
     with _changed(database, project, f"{len(chosen_themes)} themes made one: {chosen_themes[0].name}") as step:
         for theme in chosen_themes[1:]:
             step.c.execute(
-                "UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (chosen_themes[0].id, theme.id)
+                "UPDATE theme_statement SET theme = ?, by_hand = 1 WHERE theme = ?", (chosen_themes[0].id, theme.id)
             )
             step.c.execute("DELETE FROM theme WHERE id = ?", (theme.id,))
-        step.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (chosen_themes[0].id,))
+        step.c.execute("UPDATE theme SET by_hand = 1 WHERE id = ?", (chosen_themes[0].id,))
     return chosen_themes[0]
 
 
@@ -175,13 +175,13 @@ def split(
                 step.c.execute(
                     "INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (to, project, name, at + index)
                 )
-            elif not this_theme.own:
+            elif not this_theme.by_hand:
                 step.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
             step.c.executemany(
-                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?",
+                "UPDATE theme_statement SET theme = ?, by_hand = 1 WHERE recording = ? AND start = ?",
                 [(to, *statement_row) for statement_row in statement_rows],
             )
-    return [this_theme.name if this_theme.own else parts[0][0], *(name for name, _ in parts[1:])]
+    return [this_theme.name if this_theme.by_hand else parts[0][0], *(name for name, _ in parts[1:])]
 
 
 def move(database: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
@@ -198,12 +198,13 @@ def move(database: Database, project: int, recording: int, start: int, theme: in
                 "SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)
             ).fetchone()[0]
             step.c.execute(
-                "INSERT INTO theme (id, project, name, own, ordinal) VALUES (?,?,?,1,?)",
+                "INSERT INTO theme (id, project, name, by_hand, ordinal) VALUES (?,?,?,1,?)",
                 (theme, project, "new theme", last + 1),
             )
         to = get(database, project, theme)
         step.c.execute(
-            "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", (theme, recording, start)
+            "UPDATE theme_statement SET theme = ?, by_hand = 1 WHERE recording = ? AND start = ?",
+            (theme, recording, start),
         )
         step.c.execute(
             "DELETE FROM theme WHERE id = ? AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = ?)",

@@ -40,7 +40,7 @@ class Shown:
 
     statement: Statement
     theme: int
-    own: bool
+    by_hand: bool
     kept: int
 
 
@@ -125,7 +125,7 @@ def listing(data_folder: DataFolder, project: int) -> list[Theme]:
                 for kept_statement in kept.get(statement.recording, [])
             )
             inside.setdefault(placed.theme, []).append(
-                Shown(statement, placed.theme, placed.own, min(n, statement.end - statement.start))
+                Shown(statement, placed.theme, placed.by_hand, min(n, statement.end - statement.start))
             )
     listed_themes = [
         Theme(theme.id, theme.name, theme.aside, tuple(inside.get(theme.id, ())))

@@ -1,0 +1,3 @@
+-- Whether the editor did something to it is called what it is.
+ALTER TABLE theme RENAME COLUMN own TO by_hand;
+ALTER TABLE theme_statement RENAME COLUMN own TO by_hand;
