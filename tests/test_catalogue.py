@@ -1,17 +1,20 @@
 """The catalogue of edits: what is declared beside a function fits it, and pages, keys and command line know no other
 edits."""
 
+import html
 import re
 from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
+from fastapi.testclient import TestClient
 
 from kovel.cli import main
 from kovel.core.story.catalogue import COMMANDS, about, entries, offered, parameters
 from kovel.core.story.edit_offers import TAKEN_FROM, WANTING, entry, meant
 from kovel.core.time.rate import Rate
-from kovel.web.keys import SHEETS, STORY, Key, of_edits, sheet
+from kovel.web.glossary import OURS, TRADE
+from kovel.web.keys import NAMES, SHEETS, STORY, Key, of_edits, sheet
 from tests.core.stories import EMPTY, do, three
 
 WEB = Path(__file__).parents[1] / "src" / "kovel" / "web"
@@ -100,3 +103,14 @@ def test_each_act_of_a_key_is_given_by_a_script_of_its_room(name: str) -> None:
 def test_a_chord_stands_once_on_a_sheet() -> None:
     with pytest.raises(ValueError, match="Ctrl Z is both undo and copy"):
         sheet(Key("Ctrl Z", "undo", {"Ctrl Z": "undo"}), Key("Ctrl Z", "copy", {"Ctrl Z": "copy"}))
+
+
+def test_one_sheet_has_every_key_and_word(room: TestClient) -> None:
+    """Read as a page: each row of every sheet once, each word with its meaning."""
+    text = " ".join(html.unescape(re.sub(r"<[^>]+>", " ", room.get("/help").text)).split())
+    for name, key_sheet in SHEETS.items():
+        assert not name or NAMES[name] in text
+        for row in key_sheet.rows:
+            assert row.does in text, (name, row)
+    assert all(f"{term.word} : {term.meaning}" in text for term in (*OURS, *TRADE))
+    assert 'href="/help"' in room.get("/p/1/story").text

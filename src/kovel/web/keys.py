@@ -261,3 +261,15 @@ SHEETS: Mapping[str, KeySheet] = {
     "picture": sheet(*PICTURE),
     "sound": _with_edits(*SOUND, more=EDGES),
 }
+NAMES = {  # of the pages that have keys of their own, as they are headed where all are shown
+    "footage": "Footage",
+    "log": "Log",
+    "whole_log": "The whole log",
+    "shots": "Shots",
+    "themes": "Themes",
+    "tighten": "Tighten",
+    "hits": "Hits",
+    "story": "Story",
+    "picture": "Picture",
+    "sound": "Sound",
+}

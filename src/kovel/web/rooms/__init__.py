@@ -1,7 +1,7 @@
 """Every room, in the order of the work."""
 
 from kovel.web.room import Room
-from kovel.web.rooms import footage, handoff, log, picture, sound, start, story, tighten
+from kovel.web.rooms import footage, handoff, help, log, picture, sound, start, story, tighten
 
 ROOMS: tuple[Room, ...] = (
     start.ROOM,
@@ -12,4 +12,5 @@ ROOMS: tuple[Room, ...] = (
     picture.ROOM,
     sound.ROOM,
     handoff.ROOM,
+    help.ROOM,
 )
