@@ -2,6 +2,7 @@
 versions."""
 
 import json
+import os
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -16,7 +17,7 @@ from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder
 from kovel.services.footage.relinking import Found, offline, search
 from kovel.services.handoff.rendering import start_output
-from kovel.store import archive_rows, jobs, recordings, stories
+from kovel.store import archive_rows, jobs, projects, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests import made
@@ -39,6 +40,36 @@ def away(data: DataFolder, r: Recording, to: Path) -> None:
     to.parent.mkdir(parents=True, exist_ok=True)
     shutil.copy(r.path, to)
     archive_rows.moved_to(data.db, r.id, str(to.parent / "gone" / Path(r.path).name))
+
+
+def test_every_byte_is_held_against_what_was_brought_in(coded: Coded, tmp_path: Path) -> None:
+    """One bit turned in a file of the same size and time is told; so is a file that is gone; by page and command."""
+    data, r = coded
+    app = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
+    assert "Every recording is being read." in app.post("/p/1/footage/verify").text
+    assert "being verified already" in app.post("/p/1/footage/verify").text
+    finish(data)
+    page = app.get("/p/1/footage").text
+    assert "3 recordings are, byte for byte, as brought in." in page
+    for name in ("talk", "boat"):
+        copy = tmp_path / Path(r[name].path).name
+        shutil.copy2(r[name].path, copy)
+        archive_rows.moved_to(data.db, r[name].id, str(copy), copy.stat().st_mtime_ns)
+    talk, boat = (Path(recordings.get(data.db, r[name].id).path) for name in ("talk", "boat"))
+    stamp, raw = talk.stat(), bytearray(talk.read_bytes())
+    raw[len(raw) // 2] ^= 1
+    talk.write_bytes(raw)
+    os.utime(talk, ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
+    boat.unlink()
+    done = CliRunner().invoke(main, ["verify", "--data", str(data.root), "--json"])
+    told = json.loads(done.stdout)
+    assert done.exit_code == 1 and told == {"same": 1, "changed": ["talk"], "unread": ["boat"]}
+    page = app.get("/p/1/footage").text
+    assert "Another file by now: talk." in page and "Could not be read: boat." in page
+    app.post("/p/1/footage/find/stop")
+    assert "Another file by now" not in app.get("/p/1/footage").text
+    empty = projects.create(data.db, "Empty", "25", "1280x720")
+    assert "No recording has a checksum yet" in app.post(f"/p/{empty.id}/footage/verify").text
 
 
 def test_found_by_checksum_wherever_and_whatever_it_is_called(coded: Coded, tmp_path: Path) -> None:

@@ -35,6 +35,7 @@ COMMANDS = {  # name -> module and function; each is loaded when it is called, s
     "papers": "out.papers",
     "archive": "archive_commands.archive",
     "relink": "finding.relink",
+    "verify": "finding.verify",
     "card": "card_commands.card",
     "backup": "keeping.backup",
     "restore": "keeping.restore",

@@ -1,11 +1,11 @@
-"""Recordings found again."""
+"""Recordings found again, and held against what was brought in."""
 
 from pathlib import Path
 
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
-from kovel.services.footage import relinking
+from kovel.services.footage import relinking, verifying
 
 
 @click.command()
@@ -35,3 +35,19 @@ def relink(folder_to_search: Path, better: bool, folder: Path | None, project_na
         "left": list(done.left),
     }
     answer(as_json, value, "\n".join([*told_lines, *done.left, f"{done.said[0].upper()}{done.said[1:]}."]))
+
+
+@click.command()
+@data_option
+@project_option
+@json_option
+def verify(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Read every recording again: whether it is, byte for byte, what was brought in."""
+    data_folder = open_data(folder)
+    project = the_project(data_folder, project_name)
+    (job,) = wait_for(data_folder, [verifying.verify(data_folder, project.id).id], quiet=as_json)
+    if not job.is_done or job.result is None:
+        raise click.ClickException(job.message or "It was stopped.")
+    answer(as_json, job.result, job.message)
+    if job.result["changed"] or job.result["unread"]:
+        raise SystemExit(1)

@@ -6,7 +6,7 @@ from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import Chore, JobKind
 from kovel.jobs.remote_workers import Crew
 from kovel.jobs.scheduler import Scheduler
-from kovel.services.footage import camera_cards, disk_space, mending, preparing, relinking, syncing
+from kovel.services.footage import camera_cards, disk_space, mending, preparing, relinking, syncing, verifying
 from kovel.services.handoff import archiving, rendering
 from kovel.services.log import speaker_separation, theming, transcription
 from kovel.services.sound import derived_sounds
@@ -23,6 +23,7 @@ JOB_KINDS: tuple[JobKind, ...] = (
     quick_cuts.PULSE,
     syncing.SYNC,
     relinking.RELINK,
+    verifying.VERIFY,
     camera_cards.COPY,
     derived_sounds.CLEAN,
     derived_sounds.RETIME,

@@ -90,10 +90,14 @@ class FootageView:
     syncing: Job | None
     sync_failed: str
     search: Job | None
+    looking: str  # what that job does, in words
     missing: int
     out: list[Out]
     frees: int  # bytes, when what is taken out goes for good
     uploads: bool  # whether files go with it
+
+
+LOOKING = {"relink": "Looking through the folder", "verify": "Reading every file"}
 
 
 class _Work(NamedTuple):
@@ -199,6 +203,7 @@ def footage(request: Request, project: int) -> FootageView:
         syncing=work.syncing,
         sync_failed=work.sync_told,
         search=work.search,
+        looking=LOOKING[work.search.kind] if work.search else "",
         missing=sum(not there(recording) for recording in every),
         out=recordings_out,
         frees=sum(taken.frees for taken in recordings_out),
@@ -264,6 +269,7 @@ def speaks(recording: Recording) -> bool:
 
 
 def searching_of(database: Database, project: int) -> Job | None:
-    """The newest search for missing files, as long as it runs or what it found is not put away."""
-    job = max(jobs.of_project(database, project, "relink"), key=lambda j: j.id, default=None)
+    """The newest search for missing files, or reading of all, as long as it runs or what it found is not put away."""
+    of_files = [job for kind in LOOKING for job in jobs.of_project(database, project, kind)]
+    job = max(of_files, key=lambda j: j.id, default=None)
     return job if job and (job.is_open or job.message) else None

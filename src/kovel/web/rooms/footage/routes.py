@@ -27,6 +27,7 @@ from kovel.services.footage.intake import (
 )
 from kovel.services.footage.relinking import search, take_as_it_is
 from kovel.services.footage.syncing import apart, nudge, sync_by_sound, sync_by_timecode
+from kovel.services.footage.verifying import verify
 from kovel.services.log.transcription import transcribe
 from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.store import jobs, projects, recordings, transcripts
@@ -130,6 +131,13 @@ def find_again(
     folder = allowed(path, application.roots)
     search(application.data, project, folder, better)
     return listed(request, project, f"{folder.name} is being looked through.")
+
+
+@router.post("/footage/verify")
+def verify_all(request: Request, project: int) -> HTMLResponse:
+    """Read every recording again and compare it with what was brought in."""
+    verify(web(request).data, project)
+    return listed(request, project, "Every recording is being read.")
 
 
 @router.post("/footage/find/stop")
