@@ -24,8 +24,7 @@ class KeysOfPage:
 class Help:
     """What the sheet holds."""
 
-    everywhere: KeysOfPage
-    pages: list[KeysOfPage]
+    pages: list[KeysOfPage]  # what all have first
     words: list[tuple[str, tuple[Term, ...]]]
 
 
@@ -36,7 +35,7 @@ def help_of() -> Help:
         for key, sheet in SHEETS.items()
         if key
     ]
-    return Help(KeysOfPage("On every page", ANY), pages, [("Words of ours", OURS), ("Words of the trade", TRADE)])
+    return Help([KeysOfPage("On every page", ANY), *pages], [("Words of ours", OURS), ("Words of the trade", TRADE)])
 
 
 @router.get("/help")
