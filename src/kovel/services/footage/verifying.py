@@ -1,4 +1,5 @@
-"""Whether the recordings of a project are, byte for byte, what was brought in: every file read, its checksum compared."""
+"""Whether the recordings of a project are, byte for byte, what was brought in: every file is read, its checksum
+compared."""
 
 from typing import Any
 
