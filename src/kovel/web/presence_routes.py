@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from secrets import token_hex
 from typing import Annotated
 
@@ -13,9 +14,9 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from kovel.core.time.timecode import running
 from kovel.store import projects, stories
-from kovel.store.projects import clean_name
+from kovel.store.projects import Project, clean_name
 from kovel.web.pages import page, web
-from kovel.web.presence import EDITOR
+from kovel.web.presence import EDITOR, Here
 
 router = APIRouter(prefix="/p/{project}")
 COOKIE = "kovel-editor"
@@ -65,6 +66,18 @@ def _cookie(editor: str, scheme: str) -> str:
     return f"{COOKIE}={editor}; Max-Age={30 * 86_400}; Path=/; HttpOnly; SameSite=strict{safe}"
 
 
+@dataclass(frozen=True, slots=True)
+class Together:
+    """Who is in a room with the editor, and what story they have open."""
+
+    project: Project
+    room: str
+    me: Here
+    others: list[tuple[Here, str, str]]
+    holder: Here | None
+    story: str
+
+
 @router.get("/together")
 def together(
     request: Request, project: int, room: Annotated[str, Query(max_length=20)] = "", frame: int = 0, seen: int = -1
@@ -87,12 +100,14 @@ def together(
     together_page = page(
         request,
         "parts/together.html",
-        project=this_project,
-        room=room,
-        me=me,
-        others=others,
-        holder=application.together.holder(kept_story.id),
-        story=kept_story.name,
+        Together(
+            project=this_project,
+            room=room,
+            me=me,
+            others=others,
+            holder=application.together.holder(kept_story.id),
+            story=kept_story.name,
+        ),
     )
     if editor != EDITOR.get():
         together_page.headers.append("set-cookie", _cookie(editor, request.url.scheme))

@@ -1,5 +1,6 @@
 """Footage in order: bins, what is set on many at once, names by a pattern, the frame that stands for a recording."""
 
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Form, Query, Request
@@ -10,6 +11,8 @@ from kovel.core.time.timecode import stamp
 from kovel.services.footage import binning
 from kovel.services.log.recording_languages import code_of
 from kovel.store import bin_rows, projects, recordings, steps
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
 from kovel.web.forms import Sent, sent
 from kovel.web.pages import joined, page, report, the_recording, web
 from kovel.web.rooms.footage.routes import listed
@@ -27,6 +30,15 @@ def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
     return list(dict.fromkeys(ids))
 
 
+@dataclass(frozen=True, slots=True)
+class ChosenRecordings:
+    """How many recordings are chosen, and how long they are in all."""
+
+    project: Project
+    count: int
+    total: str
+
+
 @router.get("/footage/chosen")
 def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Query()] = None) -> HTMLResponse:
     """How many are chosen and how long they are together."""
@@ -40,7 +52,11 @@ def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Quer
         sum(recording.length(this_project.rate) for recording in chosen_recordings if recording.frames is not None),
         this_project.rate,
     )
-    return page(request, "footage/chosen.html", project=this_project, count=len(chosen_recordings), total=total)
+    return page(
+        request,
+        "footage/chosen.html",
+        ChosenRecordings(project=this_project, count=len(chosen_recordings), total=total),
+    )
 
 
 class ToAll(Sent):
@@ -70,6 +86,15 @@ def set_all(request: Request, project: int, asked: Annotated[ToAll, sent(ToAll)]
     return listed(request, project, f"{binning.set_all(web(request).data, chosen_recordings, asked.filled)}.")
 
 
+@dataclass(frozen=True, slots=True)
+class NamesToBe:
+    """What recordings would be called by a pattern."""
+
+    project: Project
+    would: list[tuple[Recording, str]]
+    pattern: str
+
+
 @router.post("/footage/names")
 def names(
     request: Request,
@@ -97,7 +122,9 @@ def names(
         return listed(request, project, f"{binning.rename(data_folder, project, chosen_recordings, pattern)}.")
     would = binning.names(data_folder, project, chosen_recordings, pattern)
     return page(
-        request, "footage/names.html", project=projects.get(data_folder.db, project), would=would, pattern=pattern
+        request,
+        "footage/names.html",
+        NamesToBe(project=projects.get(data_folder.db, project), would=would, pattern=pattern),
     )
 
 

@@ -18,6 +18,7 @@ from kovel.services.footage import camera_cards
 from kovel.services.footage.intake import allowed
 from kovel.store import jobs, projects
 from kovel.store.jobs import JobState
+from kovel.store.projects import Project
 from kovel.web.pages import joined, page, report, web
 
 router = APIRouter(prefix="/p/{project}")
@@ -32,6 +33,17 @@ class Row:
     made_up: bool
     job: jobs.Job | None
     copied: str
+
+
+@dataclass(frozen=True, slots=True)
+class CardList:
+    """The cards there are, and those that can be plugged in."""
+
+    project: Project
+    rows: list[Row]
+    folder: str
+    out: list[tuple[str, ...]]
+    busy: bool
 
 
 def _list(
@@ -57,12 +69,14 @@ def _list(
     return page(
         request,
         template,
+        CardList(
+            project=projects.get(application.data.db, project),
+            rows=card_views,
+            folder=folder,
+            out=[(name, label) for name, (label, _) in MADE_UP.items() if name not in inside],
+            busy=any(card_view.job and card_view.job.is_open for card_view in card_views),
+        ),
         room="footage",
-        project=projects.get(application.data.db, project),
-        rows=card_views,
-        folder=folder,
-        out=[(name, label) for name, (label, _) in MADE_UP.items() if name not in inside],
-        busy=any(card_view.job and card_view.job.is_open for card_view in card_views),
     )
 
 

@@ -12,9 +12,11 @@ from kovel.core.errors import Invalid, Missing
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import CHARS, Cue
-from kovel.exchange.caption_formats import CAPTION_FORMATS
+from kovel.exchange.caption_formats import CAPTION_FORMATS, CaptionFormat
 from kovel.services.handoff.captioning import bring, caption_file, captions_of, change, too_fast
 from kovel.store import caption_rows, projects
+from kovel.store.projects import Project
+from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import download, joined, page, render, report, web
 
@@ -58,6 +60,20 @@ def room(request: Request, project: int) -> HTMLResponse:
     return _list(request, project, "handoff/captions.html")
 
 
+@dataclass(frozen=True, slots=True)
+class CaptionList:
+    """The captions of a story, and the formats they go out in."""
+
+    project: Project
+    kept: Kept
+    rows: list[Row]
+    hard: int
+    file: str | None
+    formats: list[CaptionFormat]
+    read_suffixes: str
+    undo_redo: tuple[bool, bool]
+
+
 def _list(request: Request, project: int, template: str = "handoff/caption_rows.html") -> HTMLResponse:
     data_folder = web(request).data
     kept_story = opened(request, project)
@@ -67,21 +83,23 @@ def _list(request: Request, project: int, template: str = "handoff/caption_rows.
     return page(
         request,
         template,
-        room="handoff",
-        project=projects.get(data_folder.db, project),
-        kept=kept_story,
-        rows=cue_views,
-        hard=hard,
-        file=file and file[0],
-        formats=[
-            caption_format
-            for caption_format in CAPTION_FORMATS.values()
-            if kept_story.story.sections or not caption_format.is_chapters
-        ],
-        read_suffixes=",".join(
-            caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read
+        CaptionList(
+            project=projects.get(data_folder.db, project),
+            kept=kept_story,
+            rows=cue_views,
+            hard=hard,
+            file=file and file[0],
+            formats=[
+                caption_format
+                for caption_format in CAPTION_FORMATS.values()
+                if kept_story.story.sections or not caption_format.is_chapters
+            ],
+            read_suffixes=",".join(
+                caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read
+            ),
+            undo_redo=caption_rows.can(data_folder.db, kept_story.id),
         ),
-        undo_redo=caption_rows.can(data_folder.db, kept_story.id),
+        room="handoff",
     )
 
 

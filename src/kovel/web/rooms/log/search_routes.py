@@ -12,6 +12,7 @@ from kovel.core.words.nearness import Said
 from kovel.services.log.sentence_meaning import Hit, meant, more_like
 from kovel.services.log.sentence_meaning import search as search_meaning
 from kovel.store import projects, recordings, transcripts
+from kovel.store.projects import Project
 from kovel.web.pages import page, web
 from kovel.web.small_frames import Face, face_of
 
@@ -27,6 +28,15 @@ class Found:
     frame: int
     parts: list[tuple[str, bool]]
     also: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundSentences:
+    """What a search found."""
+
+    project: Project
+    rows: list[Found]
+    q: str
 
 
 @router.get("/search")
@@ -66,7 +76,7 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
                 parts,
             )
         )
-    return page(request, "log/found.html", project=this_project, rows=found_sentences, q=q)
+    return page(request, "log/found.html", FoundSentences(project=this_project, rows=found_sentences, q=q))
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +89,15 @@ class Near:
     face: Face | None
 
 
+@dataclass(frozen=True, slots=True)
+class NearSentences:
+    """What means nearly the same."""
+
+    project: Project
+    rows: list[Near]
+    title: str
+
+
 def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
@@ -89,7 +108,7 @@ def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLRe
         near_sentences.append(
             Near(hit.said, recording.name, frame, face_of(application.data, recording, frame, this_project.rate))
         )
-    return page(request, "log/near.html", project=this_project, rows=near_sentences, title=title)
+    return page(request, "log/near.html", NearSentences(project=this_project, rows=near_sentences, title=title))
 
 
 @router.get("/search/meaning")

@@ -13,11 +13,14 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
 from kovel.core.words.nearness import Said
 from kovel.core.words.radio_cut import Order
+from kovel.core.words.theme_groups import Statement
 from kovel.data_folder import DataFolder
 from kovel.services.log import proposing, theming
-from kovel.services.log.sentence_meaning import meant, more_like, set_model, work_out
+from kovel.services.log.sentence_meaning import Hit, meant, more_like, set_model, work_out
+from kovel.services.log.theming import Theme
 from kovel.store import jobs, kept_settings, projects, recordings, steps, stories, theme_rows
 from kovel.store.projects import Project
+from kovel.store.recordings import Recording
 from kovel.web.pages import joined, page, report, web
 from kovel.web.small_frames import Face, face_of
 
@@ -223,6 +226,21 @@ def undo(request: Request, project: int) -> HTMLResponse:
     return _shown(request, project, f"Undone: {summary}.")
 
 
+@dataclass(frozen=True, slots=True)
+class StatementDrawn:
+    """A statement close up: its theme, its face, and what means nearly the same."""
+
+    project: Project
+    s: Statement
+    r: Recording
+    frame: int
+    themes: list[Theme]
+    theme: int
+    near: list[tuple[Hit, str, int]]
+    face: Face | None
+    length: str
+
+
 @router.get("/log/themes/statement")
 def statement(request: Request, project: int, recording: int, start: int) -> HTMLResponse:
     """One statement: all of it, its theme, and what is like it elsewhere."""
@@ -254,15 +272,17 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
     return page(
         request,
         "log/statement.html",
-        project=this_project,
-        s=statement_shown,
-        r=this_recording,
-        frame=frame,
-        themes=listed_themes,
-        theme=statement_found.theme,
-        near=near,
-        face=face_of(data_folder, this_recording, frame, this_project.rate),
-        length=_length(statement_shown.end - statement_shown.start, this_project.rate),
+        StatementDrawn(
+            project=this_project,
+            s=statement_shown,
+            r=this_recording,
+            frame=frame,
+            themes=listed_themes,
+            theme=statement_found.theme,
+            near=near,
+            face=face_of(data_folder, this_recording, frame, this_project.rate),
+            length=_length(statement_shown.end - statement_shown.start, this_project.rate),
+        ),
     )
 
 

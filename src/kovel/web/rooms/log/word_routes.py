@@ -20,6 +20,7 @@ from kovel.services.log.transcription import WORD_JOBS, align, set_model, take_w
 from kovel.services.received_files import text_of
 from kovel.store import jobs, kept_settings, projects, recordings, transcripts
 from kovel.store.jobs import JobState
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.web import pages
 from kovel.web.pages import page, render, report, the_recording, web
@@ -191,6 +192,16 @@ def in_language(request: Request, project: int, recording: int, language: Annota
     return _shown(request, recordings.get(web(request).data.db, this_recording.id), f"{summary}.{again}")
 
 
+@dataclass(frozen=True, slots=True)
+class HowFar:
+    """How far a recording is transcribed, and how many of its words the page has."""
+
+    project: Project
+    r: Recording
+    hearing: Hearing
+    seen: int
+
+
 @router.get("/recordings/{recording}/hearing")
 def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HTMLResponse:
     """How far a transcription is, with the words that came after those `seen`; all of them once it is done."""
@@ -201,7 +212,9 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
         this_project = projects.get(database, project)
         new = transcripts.words_at(database, recording, seen, 8000)
         far = page(
-            request, "log/hearing.html", project=this_project, r=this_recording, hearing=now, seen=seen + len(new)
+            request,
+            "log/hearing.html",
+            HowFar(project=this_project, r=this_recording, hearing=now, seen=seen + len(new)),
         )
         if not new:
             return far
@@ -249,6 +262,16 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
     return JSONResponse({"frame": word.frames(clock)[0], "said": said_word})
 
 
+@dataclass(frozen=True, slots=True)
+class MoreTurns:
+    """The words that follow, and where those after them begin; 0: nowhere."""
+
+    project: Project
+    r: Recording
+    turns: list[Turn]
+    more: int
+
+
 @router.get("/recordings/{recording}/words/more")
 def more(request: Request, project: int, recording: int, at: int) -> HTMLResponse:
     """The turns from word `at` on."""
@@ -259,10 +282,12 @@ def more(request: Request, project: int, recording: int, at: int) -> HTMLRespons
     return page(
         request,
         "log/turns.html",
-        project=this_project,
-        r=this_recording,
-        turns=turns(said_words[1:], this_project.rate, said_words[0].speaker if said_words else ""),
-        more=at + 8000 if len(said_words) > 8000 else 0,
+        MoreTurns(
+            project=this_project,
+            r=this_recording,
+            turns=turns(said_words[1:], this_project.rate, said_words[0].speaker if said_words else ""),
+            more=at + 8000 if len(said_words) > 8000 else 0,
+        ),
     )
 
 

@@ -2,6 +2,7 @@
 picked."""
 
 import json
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Annotated
 
@@ -19,21 +20,33 @@ from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
 from kovel.core.story.settings import LOOK, SETTINGS
 from kovel.services.footage.thumbnails import colours
 from kovel.services.picture import face_framing, look_tables
+from kovel.services.picture.look_tables import Levels
 from kovel.services.story.closest_poses import all_poses
 from kovel.services.story.story_checks import words_around
 from kovel.store import looks as saved_looks
 from kovel.store import projects, recordings, stories
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
-from kovel.web.open_story import edited, named, opened
+from kovel.web.open_story import Named, edited, named, opened
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.rooms.picture.film_strip import film
-from kovel.web.rooms.picture.pace_line import pace_of
-from kovel.web.settings_panel import SEEN, TITLES, about, panel_of, scopes_of
+from kovel.web.rooms.picture.pace_line import Pace, pace_of
+from kovel.web.settings_panel import SEEN, TITLES, Scope, about, panel_of, scopes_of
+from kovel.web.settings_panel import Field as PanelField
 from kovel.web.small_frames import face_of
 
 router = APIRouter(prefix="/p/{project}")
 STANDS = {"cache-control": "private, max-age=31536000, immutable"}
+
+
+@dataclass(frozen=True, slots=True)
+class PictureRoom:
+    """The Picture room."""
+
+    project: Project
+    kept: Kept
+    stories: list[Named]
 
 
 @router.get("/picture")
@@ -43,10 +56,12 @@ def room(request: Request, project: int) -> HTMLResponse:
     return page(
         request,
         "picture/room.html",
+        PictureRoom(
+            project=projects.get(data_folder.db, project),
+            kept=kept_story,
+            stories=named(data_folder, project, kept_story),
+        ),
         room="picture",
-        project=projects.get(data_folder.db, project),
-        kept=kept_story,
-        stories=named(data_folder, project, kept_story),
     )
 
 
@@ -78,6 +93,22 @@ def _chosen(kept_story: Kept, items: str) -> list[Piece | Cover]:
     return [clip for clip in chosen_clips if isinstance(clip, (Piece, Cover))]
 
 
+@dataclass(frozen=True, slots=True)
+class PicturePanel:
+    """What is set on what is chosen, at the scope that is picked."""
+
+    chosen: str
+    scopes: list[Scope]
+    scope: str
+    about: list[str]
+    recording: int | None
+    framing: list[PanelField]
+    title: bool
+    look: list[PanelField]
+    saved: list[str]
+    pace: Pace | None
+
+
 @router.get("/picture/panel")
 def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
     """What is set on what is chosen at the scope that was picked: framing and look."""
@@ -98,16 +129,18 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     return page(
         request,
         "picture/panel.html",
-        chosen=",".join(str(clip.id) for clip in chosen),
-        scopes=scopes,
-        scope=scope,
-        about=about(kept_story.story, sources, clips),
-        recording=chosen[0].source,
-        framing=panel_of(kept_story.story, sources, clips, scope, (*TITLES, *SEEN) if title else SEEN, named),
-        title=title,
-        look=panel_of(kept_story.story, sources, clips, scope, ("look_alone", *LOOK), named),
-        saved=list(saved_looks.saved(data_folder.db)),
-        pace=pace_of(chosen[0], kept_story.story, sources, kept_story.story.rate) if scope == "items" else None,
+        PicturePanel(
+            chosen=",".join(str(clip.id) for clip in chosen),
+            scopes=scopes,
+            scope=scope,
+            about=about(kept_story.story, sources, clips),
+            recording=chosen[0].source,
+            framing=panel_of(kept_story.story, sources, clips, scope, (*TITLES, *SEEN) if title else SEEN, named),
+            title=title,
+            look=panel_of(kept_story.story, sources, clips, scope, ("look_alone", *LOOK), named),
+            saved=list(saved_looks.saved(data_folder.db)),
+            pace=pace_of(chosen[0], kept_story.story, sources, kept_story.story.rate) if scope == "items" else None,
+        ),
     )
 
 
@@ -139,6 +172,17 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     return recordings.get(data_folder.db, layer.image.source), base // den, layer.look
 
 
+@dataclass(frozen=True, slots=True)
+class LevelsDrawn:
+    """The spread of levels of a frame, as filmed and with its look."""
+
+    before: Levels
+    after: Levels
+    looked: bool
+    wide: int
+    high: int
+
+
 @router.get("/picture/levels")
 def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> HTMLResponse:
     """How the levels of a picture are spread, before and after its look."""
@@ -153,11 +197,7 @@ def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item
     return page(
         request,
         "picture/levels.html",
-        before=before,
-        after=after,
-        looked=bool(look),
-        wide=look_tables.WIDE,
-        high=look_tables.HIGH,
+        LevelsDrawn(before=before, after=after, looked=bool(look), wide=look_tables.WIDE, high=look_tables.HIGH),
     )
 
 

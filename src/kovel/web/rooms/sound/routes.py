@@ -1,6 +1,6 @@
 """The Sound room: the strip of the story, what is set on its sound, cleaning, and what is worked out for the whole."""
 
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
@@ -17,7 +17,9 @@ from kovel.services.sound import derived_sounds, mixing, voice_over
 from kovel.services.story.story_checks import powers, words_around
 from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import jobs, projects, recordings
-from kovel.web.open_story import edited, named, opened
+from kovel.store.projects import Project
+from kovel.store.stories import Kept
+from kovel.web.open_story import Named, edited, named, opened
 from kovel.web.pages import page, web
 from kovel.web.rooms.sound.strip import strip
 from kovel.web.rooms.sound.views import PanelView, cleaned_of
@@ -28,6 +30,18 @@ router = APIRouter(prefix="/p/{project}/sound")
 TARGETS = ((-23.0, "EBU R 128, broadcast"), (-16.0, "web and podcasts"), (-14.0, "loud web"))
 
 
+@dataclass(frozen=True, slots=True)
+class SoundRoom:
+    """The Sound room."""
+
+    project: Project
+    kept: Kept
+    target: float
+    targets: tuple[tuple[float, str], tuple[float, str], tuple[float, str]]
+    weighting: tuple[tuple[float, ...], tuple[float, ...]]
+    stories: list[Named]
+
+
 @router.get("")
 def room(request: Request, project: int) -> HTMLResponse:
     data_folder = web(request).data
@@ -35,13 +49,15 @@ def room(request: Request, project: int) -> HTMLResponse:
     return page(
         request,
         "sound/room.html",
+        SoundRoom(
+            project=projects.get(data_folder.db, project),
+            kept=kept_story,
+            target=target_of(kept_story.story),
+            targets=TARGETS,
+            weighting=WEIGHTING,
+            stories=named(data_folder, project, kept_story),
+        ),
         room="sound",
-        project=projects.get(data_folder.db, project),
-        kept=kept_story,
-        target=target_of(kept_story.story),
-        targets=TARGETS,
-        weighting=WEIGHTING,
-        stories=named(data_folder, project, kept_story),
     )
 
 

@@ -11,7 +11,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
 
 from kovel import __version__
-from kovel.core.time.rate import RATES
+from kovel.core.time.rate import RATES, Rate
 from kovel.data_folder import DataFolder
 from kovel.jobs.remote_workers import Crew
 from kovel.services.footage import disk_space
@@ -90,6 +90,19 @@ def _card(data_folder: DataFolder, project: Project) -> Card:
     return Card(project, len(rs), kept_story.story.length, face, disk_space.of_project(data_folder, project.id))
 
 
+@dataclass(frozen=True, slots=True)
+class StartPage:
+    """The start page."""
+
+    cards: list[Card]
+    damaged: list[Broken]
+    rates: tuple[Rate, ...]
+    sizes: dict[str, str]
+    project: None
+    disk: Disk
+    crew: Elsewhere | None
+
+
 @router.get("/")
 def index(request: Request) -> HTMLResponse:
     data_folder = web(request).data
@@ -104,14 +117,8 @@ def index(request: Request) -> HTMLResponse:
     return page(
         request,
         "start/room.html",
-        cards=cards,
-        damaged=damaged,
-        rates=RATES,
-        sizes=SIZES,
-        project=None,
+        StartPage(cards=cards, damaged=damaged, rates=RATES, sizes=SIZES, project=None, disk=disk, crew=crew),
         room="",
-        disk=disk,
-        crew=crew,
     )
 
 

@@ -1,7 +1,7 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
@@ -20,14 +20,16 @@ from kovel.core.words.transcript import Word
 from kovel.services.sound.derived_sounds import want_retimed
 from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import history, projects, recordings, stories, transcripts
+from kovel.store.projects import Project
 from kovel.store.stories import Kept, Stale
+from kovel.web.open_story import Named as NamedStory
 from kovel.web.open_story import named, opened
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.rooms.story.lane_list import COLUMNS, lane_list
 from kovel.web.rooms.story.page_drawing import WHOLE, Drawing
 from kovel.web.rooms.story.page_sheet import Sheet
 from kovel.web.rooms.story.places import PLACES
-from kovel.web.rooms.story.shelf import shelf_of
+from kovel.web.rooms.story.shelf import Page, shelf_of
 from kovel.web.small_frames import face_of
 
 router = APIRouter(prefix="/p/{project}")
@@ -106,6 +108,17 @@ def _zoom(request: Request) -> int:
     return asked_zoom if asked_zoom in ZOOMS or asked_zoom == WHOLE else 2
 
 
+@dataclass(frozen=True, slots=True)
+class StoryRoom:
+    """The Story room."""
+
+    project: Project
+    shelf: dict[str, Page]
+    zooms: tuple[int, ...]
+    sheet: Sheet
+    stories: list[NamedStory]
+
+
 @router.get("/story")
 def room(request: Request, project: int) -> HTMLResponse:
     data_folder = web(request).data
@@ -113,13 +126,24 @@ def room(request: Request, project: int) -> HTMLResponse:
     return page(
         request,
         "story/room.html",
+        StoryRoom(
+            project=projects.get(data_folder.db, project),
+            shelf=shelf_of(data_folder, project).pages(),
+            zooms=ZOOMS,
+            sheet=_sheet(request, kept_story),
+            stories=named(data_folder, project, kept_story),
+        ),
         room="story",
-        project=projects.get(data_folder.db, project),
-        shelf=shelf_of(data_folder, project).pages(),
-        zooms=ZOOMS,
-        sheet=_sheet(request, kept_story),
-        stories=named(data_folder, project, kept_story),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class ShelfPart:
+    """A part of the shelf."""
+
+    project: Project
+    kind: str
+    part: Page
 
 
 @router.get("/story/shelf/{kind}")
@@ -128,9 +152,11 @@ def shelf_page(request: Request, project: int, kind: Literal["bites", "shots", "
     return page(
         request,
         "story/shelf.html",
-        project=projects.get(web(request).data.db, project),
-        kind=kind,
-        part=shelf_of(web(request).data, project).page(kind, max(0, start)),
+        ShelfPart(
+            project=projects.get(web(request).data.db, project),
+            kind=kind,
+            part=shelf_of(web(request).data, project).page(kind, max(0, start)),
+        ),
     )
 
 

@@ -6,20 +6,24 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
+from kovel.core.checks.findings import Finding
 from kovel.core.checks.offers import Offer, angles, pauses_between
 from kovel.core.errors import Missing
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
-from kovel.core.story.compare import compare
+from kovel.core.story.compare import Difference, compare
 from kovel.core.story.fitted_transitions import longest
-from kovel.core.story.model import Piece, Source, Sources, Story
+from kovel.core.story.model import Piece, Source, Sources, Story, Transition
 from kovel.core.story.paste import copied
 from kovel.core.story.removals import taken_out
+from kovel.core.story.seams import Seam
+from kovel.core.time.rate import Rate
 from kovel.services.log.proposing import other_tellings
 from kovel.services.story.closest_poses import offered
 from kovel.services.story.cover_offers import covers
 from kovel.services.story.story_checks import findings, offers_for, strength_of, the_seam, words_around
 from kovel.store import projects, recordings, stories
+from kovel.store.projects import Project
 from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import page, web
@@ -60,6 +64,34 @@ def _side(story: Story, sources: Sources, piece: Piece, which: Literal["out", "i
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Where the sound changes in a picture of 50 frames on each side, and how wide it is before and after."""
+
+    at: int
+    before: int
+    after: int
+
+
+@dataclass(frozen=True, slots=True)
+class SeamDesk:
+    """The seam desk: both sides of a seam, what joins them, and what is offered."""
+
+    project: Project
+    frame: tuple[int, int]
+    s: Seam
+    sides: list[Side]
+    join: Transition
+    sound: Change
+    most: dict[str, int]
+    strength: int | None
+    offers: list[Offer]
+    angles: list[Offer]
+    number: int
+    of: int
+    rate: Rate
+
+
 @router.get("/story/seam")
 def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     """The seam before a piece: both sides, what can be set, and for an exposed jump what is offered."""
@@ -77,38 +109,36 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     return page(
         request,
         "story/seam.html",
-        project=of,
-        frame=(480, round(480 * height / width)) if width >= height else (round(360 * width / height), 360),
-        s=seam_there,
-        sides=sides,
-        join=story.transition(index),
-        sound=_sound_of(story.transition(index).split),
-        most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
-        strength=strength_of(data_folder, sources, story.rate)(seam_there) if seam_there.kind == "jump" else None,
-        offers=[*offered(data_folder, project, story, seam_there), *offers_for(data_folder, project, story, seam_there)]
-        if seam_there.kind == "jump"
-        else [],
-        angles=[]
-        if seam_there.kind == "jump"
-        else angles(
-            story,
-            sources,
-            seam_there.at,
-            pauses_between(words_around(data_folder, story, seam_there.at, seam_there.at + 14 * story.rate.nominal)),
+        SeamDesk(
+            project=of,
+            frame=(480, round(480 * height / width)) if width >= height else (round(360 * width / height), 360),
+            s=seam_there,
+            sides=sides,
+            join=story.transition(index),
+            sound=_sound_of(story.transition(index).split),
+            most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
+            strength=strength_of(data_folder, sources, story.rate)(seam_there) if seam_there.kind == "jump" else None,
+            offers=[
+                *offered(data_folder, project, story, seam_there),
+                *offers_for(data_folder, project, story, seam_there),
+            ]
+            if seam_there.kind == "jump"
+            else [],
+            angles=[]
+            if seam_there.kind == "jump"
+            else angles(
+                story,
+                sources,
+                seam_there.at,
+                pauses_between(
+                    words_around(data_folder, story, seam_there.at, seam_there.at + 14 * story.rate.nominal)
+                ),
+            ),
+            number=index,
+            of=len(story.pieces) - 1,
+            rate=story.rate,
         ),
-        number=index,
-        of=len(story.pieces) - 1,
-        rate=story.rate,
     )
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """Where the sound changes in a picture of 50 frames on each side, and how wide it is before and after."""
-
-    at: int
-    before: int
-    after: int
 
 
 def _sound_of(split: int) -> Change:
@@ -152,6 +182,17 @@ class Offered:
     face: Face | None
 
 
+@dataclass(frozen=True, slots=True)
+class CoversHere:
+    """Shots that could cover a stretch."""
+
+    project: Project
+    rows: list[Offered]
+    said: str
+    length: int
+    rate: Rate
+
+
 @router.get("/story/covers")
 def covers_here(request: Request, project: int, at: int, until: int | None = None) -> HTMLResponse:
     """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
@@ -167,12 +208,25 @@ def covers_here(request: Request, project: int, at: int, until: int | None = Non
     return page(
         request,
         "story/covers.html",
-        project=this_project,
-        rows=offered_covers,
-        said=covers_found.said,
-        length=covers_found.b - covers_found.a,
-        rate=this_project.rate,
+        CoversHere(
+            project=this_project,
+            rows=offered_covers,
+            said=covers_found.said,
+            length=covers_found.b - covers_found.a,
+            rate=this_project.rate,
+        ),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class ChecksDrawn:
+    """What the checks found, and what was taken out."""
+
+    project: Project
+    findings: list[Finding]
+    gone: list[tuple[int, Piece, int]]
+    rate: Rate
+    names: dict[int, str]
 
 
 @router.get("/story/checks")
@@ -184,11 +238,13 @@ def checks(request: Request, project: int) -> HTMLResponse:
     return page(
         request,
         "story/checks.html",
-        project=projects.get(data_folder.db, project),
-        findings=findings(data_folder, project, kept_story.story),
-        gone=gone,
-        rate=kept_story.story.rate,
-        names={recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)},
+        ChecksDrawn(
+            project=projects.get(data_folder.db, project),
+            findings=findings(data_folder, project, kept_story.story),
+            gone=gone,
+            rate=kept_story.story.rate,
+            names={recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)},
+        ),
     )
 
 
@@ -259,6 +315,17 @@ def delete(request: Request, project: int, story: int) -> Response:
     return _again(project)
 
 
+@dataclass(frozen=True, slots=True)
+class StoriesCompared:
+    """Two stories beside each other."""
+
+    rows: list[Difference]
+    names: dict[int, str]
+    kept: Kept
+    other: Kept
+    rate: Rate
+
+
 @router.get("/story/compare")
 def compared(request: Request, project: int, story: int) -> HTMLResponse:
     """What the open story has that another one has not, and the other way round."""
@@ -269,9 +336,5 @@ def compared(request: Request, project: int, story: int) -> HTMLResponse:
     return page(
         request,
         "story/compared.html",
-        rows=compared_rows,
-        names=names,
-        kept=kept_story,
-        other=other,
-        rate=kept_story.story.rate,
+        StoriesCompared(rows=compared_rows, names=names, kept=kept_story, other=other, rate=kept_story.story.rate),
     )

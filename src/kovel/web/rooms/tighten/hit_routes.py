@@ -124,6 +124,16 @@ def _rows(request: Request, project: int) -> list[Recording]:
     ]
 
 
+@dataclass(frozen=True, slots=True)
+class NothingHeard:
+    """The room where no recording can be opened."""
+
+    project: Project
+    rows: list[Recording]
+    faces: dict[int, Face | None]
+    r: None
+
+
 @router.get("/hits")
 def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
     application = web(request)
@@ -141,11 +151,8 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         return page(
             request,
             "tighten/hits.html",
+            NothingHeard(project=this_project, rows=heard_recordings, faces=faces, r=None),
             room="tighten",
-            project=this_project,
-            rows=heard_recordings,
-            faces=faces,
-            r=None,
         )
     if quick_cuts.pulse(application.data, chosen.id) is None and _job(request, chosen) is None:
         quick_cuts.find(application.data, chosen.id)

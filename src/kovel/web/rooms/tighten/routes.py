@@ -14,7 +14,7 @@ from kovel.core.errors import Invalid, Missing
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.levels import TICK, Levels
 from kovel.core.sound.pauses import VOICE, Hills, hills
-from kovel.core.story.model import Piece, Story
+from kovel.core.story.model import Piece, Report, Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import PROPOSAL_KINDS, kept
@@ -24,6 +24,7 @@ from kovel.data_folder import DataFolder, media_facts
 from kovel.services.log import speech_levels
 from kovel.services.log.recording_languages import LISTS, spoken
 from kovel.services.tighten import proposals
+from kovel.services.tighten.proposals import StoryCut
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.decisions import Desk
 from kovel.store.projects import Project
@@ -423,6 +424,20 @@ def as_csv(request: Request, project: int, recording: int) -> Response:
     return download(body, f"{this_recording.name} - tightened.csv", "text/csv; charset=utf-8")
 
 
+@dataclass(frozen=True, slots=True)
+class InPlace:
+    """What would be taken out of the story in place."""
+
+    project: Project
+    recording: int
+    where: str
+    found: list[StoryCut]
+    would: Report | None
+    names: dict[int, str]
+    before: int
+    after: int
+
+
 @router.get("/tighten/{recording}/in-place")
 def in_place(request: Request, project: int, recording: int, where: str = "place") -> HTMLResponse:
     """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is
@@ -441,14 +456,16 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     return page(
         request,
         "tighten/in_place.html",
-        project=this_project,
-        recording=recording,
-        where=where,
-        found=cuts_found,
-        would=would,
-        names=names,
-        before=story.length,
-        after=after,
+        InPlace(
+            project=this_project,
+            recording=recording,
+            where=where,
+            found=cuts_found,
+            would=would,
+            names=names,
+            before=story.length,
+            after=after,
+        ),
     )
 
 
