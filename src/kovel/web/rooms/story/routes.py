@@ -8,14 +8,16 @@ from fastapi import APIRouter, Body, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field, create_model
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
 from kovel.core.story.command_search import Named, searched
 from kovel.core.story.edit_offers import COMMANDS, WANTING, meant
+from kovel.core.story.laying import InHand, Place, lays
 from kovel.core.story.model import Report
 from kovel.core.story.seams import seams
-from kovel.core.time.timecode import stamp
+from kovel.core.time.timecode import TimeError, parse_length, stamp
 from kovel.core.words.transcript import Word
 from kovel.services.sound.derived_sounds import want_retimed
 from kovel.services.tighten.quick_cuts import beats_of
@@ -291,11 +293,45 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
     """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
     database, story_id = web(request).data.db, _id(request, project)
     try:
-        if asked.story not in (None, story_id):
-            raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
+        _same_story(asked.story, story_id)
         if asked.ask and (would := stories.preview(database, story_id, asked.command, asked.params())).costs:
             return page(request, "parts/ask.html", status=202, would=would)
         return _answer(request, *stories.edit(database, story_id, asked.revision, asked.command, asked.params()))
+    except Stale as error:
+        return _stale(request, project, error)
+
+
+def _same_story(asked: int | None, open_story: int) -> None:
+    if asked not in (None, open_story):
+        raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
+
+
+class LayAsked(BaseModel):
+    """What is laid and where; `length` as it is typed, for covers that no words give a length."""
+
+    model_config = ConfigDict(extra="forbid")
+    hand: Annotated[list[InHand], Field(min_length=1, max_length=500)]
+    place: Place
+    length: Annotated[str, Field(max_length=60)] = ""
+    revision: int | None = None
+    story: int | None = None
+
+
+@router.post("/story/lay")
+def lay(request: Request, project: int, asked: LayAsked) -> Response:
+    """What is picked up in the shelf laid where the editor says: the core says by which edit."""
+    database, story_id = web(request).data.db, _id(request, project)
+    this_project = projects.get(database, project)
+    try:
+        _same_story(asked.story, story_id)
+        each = 0
+        if asked.place.over is None and asked.hand[-1].kind in ("bite", "shot"):
+            each = parse_length(asked.length, this_project.rate)
+        story = stories.load(database, story_id).story
+        command, params = lays(asked.hand, asked.place, each, story.length)
+        return _answer(request, *stories.edit(database, story_id, asked.revision, command, params))
+    except TimeError as error:
+        raise Invalid(str(error)) from None
     except Stale as error:
         return _stale(request, project, error)
 

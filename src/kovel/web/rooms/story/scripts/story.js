@@ -100,7 +100,9 @@ function dress() {
 }
 
 // ---- what can be done
-const coverAt = laying({ sheet, choice, hand, edit });
+const layIt = (/** @type {string} */ where, /** @type {object} */ body) =>
+  sender.send(where, { ...body, story: sender.client.stands().story });
+const coverAt = laying({ sheet, choice, hand, send: layIt });
 /** @type {Record<string, () => unknown>} */ const acts = {
   undo,
   redo,

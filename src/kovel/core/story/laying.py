@@ -1,0 +1,87 @@
+"""Which edit lays what is picked up in the shelf, and over what.
+
+words swept  [........]       a shot lies over them, as long as they are
+one word     [w]              it begins there, as long as was typed
+nothing      |                at the playhead, as long as was typed; never longer than the shot
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+Range = tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class InHand:
+    """Something picked up: a range of a recording, or (`id`) a cover or a sound from the tray."""
+
+    kind: Literal["bite", "shot", "sound", "loose", "loose-sound"]
+    id: int = 0
+    source: int = 0
+    start: int = 0
+    length: int = 0
+    sound: str = ""  # what kind of sound
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where it is laid, in story frames: from `at`, `until` a frame where that was said; over swept `words`, of which
+    there may be one alone; `span`: what an edit would be about (what is chosen, or the marks)."""
+
+    at: int
+    until: int | None = None
+    words: Range | None = None
+    is_one_word: bool = False
+    span: Range | None = None
+    is_chosen: bool = False
+
+    @property
+    def over(self) -> Range | None:
+        """The words it lies over from first to last; a word that was clicked says where, not how long."""
+        return None if self.is_one_word else self.words
+
+    @property
+    def begin(self) -> int:
+        """The frame it begins with."""
+        if self.words and (not self.is_one_word or self.until is None):
+            return self.words[0]
+        return self.at
+
+
+def lays(hand: Sequence[InHand], place: Place, each: int, length: int) -> tuple[str, dict[str, Any]]:
+    """The edit and its parameters for what is in hand, the last picked up first. `each`: how long a cover is where no
+    words say so, in frames; `length`: of the story."""
+    held = hand[-1]
+    if held.kind == "loose":
+        return "move_cover", {"cover": held.id, "at": place.at}
+    if held.kind == "loose-sound":
+        return "move_sound", {"sound": held.id, "at": place.at}
+    if held.kind == "sound":
+        return "lay_sound", _sound(held, place, length)
+    if len(hand) > 1:
+        most = each if place.over is None else 0
+        ranges = [[other.source, other.start, min(other.length, most or other.length)] for other in hand]
+        return "lay_several", {"at": place.begin, "ranges": ranges}
+    begin, until = place.begin, place.until
+    if until is None:
+        until = place.over[1] if place.over else begin + min(held.length, each)
+    if held.kind == "shot":
+        until = min(until, begin + held.length)
+    return "lay_cover", {"source": held.source, "at": begin, "until": until, "start": held.start}
+
+
+def _sound(held: InHand, place: Place, length: int) -> dict[str, Any]:
+    """Over what is chosen, or from the place on up to the marks; else to the end. Music keeps to the story's clock."""
+    begin = place.span[0] if place.span and place.is_chosen else place.at
+    end = max(place.span[1], begin + 1) if place.span else length
+    return {
+        "source": held.source,
+        "at": begin,
+        "until": min(begin + held.length, end),
+        "start": 0,
+        "kind": held.sound,
+        "clock_bound": held.sound == "music",
+    }
