@@ -31,6 +31,7 @@ def test_the_values_that_went_elsewhere() -> None:
         ("punch in 130 %", "Punch in: PERCENT", "130 %"),
         ("lower third Maren / FERRYWOMAN", "Lower third: NAME / ROLE", "Maren / FERRYWOMAN"),
         ("split", "Split", ""),
+        ("roll the seam to", "Roll the seam to the playhead", ""),  # not rolling credits that say "the seam to"
     ):
         first = found(typed)[0]
         assert first[:2] == (label, value) and first[2].runs, (typed, found(typed)[:3])

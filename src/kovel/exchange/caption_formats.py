@@ -94,10 +94,9 @@ def chapters_vtt(chapter_rows: Sequence[tuple[int, str]], length: int, frame_rat
 
 
 def chapters_text(chapter_rows: Sequence[tuple[int, str]], frame_rate: Rate) -> str:
-    """Chapters (frame, heading) as lines "0:00 Heading", as they stand under a film on the web: the first at 0:00
+    """Chapters (frame, heading), the first at frame 0, as lines "0:00 Heading", as they stand under a film on the web
     (common practice, no source)."""
-    rows = chapter_rows if chapter_rows and chapter_rows[0][0] == 0 else [(0, "Beginning"), *chapter_rows]
-    return "".join(f"{running(at, frame_rate)} {' '.join(name.split())}\n" for at, name in rows) if chapter_rows else ""
+    return "".join(f"{running(at, frame_rate)} {' '.join(name.split())}\n" for at, name in chapter_rows)
 
 
 @dataclass(frozen=True, slots=True)

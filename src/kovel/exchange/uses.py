@@ -121,15 +121,15 @@ class _Builder:
     def dialogue(self, base: list[Use]) -> int:
         """Pieces of the lowest pictures, gaps between them; what overlaps is told. Returns where they end."""
         reached = 0
-        for index, clip_use in enumerate(base):
-            if clip_use.at < reached:
-                self.left.append(f"A clip at frame {clip_use.at} overlaps the one before it on its track.")
+        for index, laid_use in enumerate(base):
+            if laid_use.at < reached:
+                self.left.append(f"A clip at frame {laid_use.at} overlaps the one before it on its track.")
                 continue
-            self.gap(clip_use.at - reached)
-            reached = clip_use.at
-            fit = self.fit(clip_use)
+            self.gap(laid_use.at - reached)
+            reached = laid_use.at
+            fit = self.fit(laid_use)
             if fit is not None:
-                self.piece(fit, clip_use, base[index + 1] if index + 1 < len(base) else None)
+                self.piece(fit, laid_use, base[index + 1] if index + 1 < len(base) else None)
                 reached = fit.end
         return reached
 
@@ -167,8 +167,8 @@ class _Builder:
 
     def covers(self, story: Story, upper: list[list[Use]]) -> tuple[Cover, ...]:
         """Covers of the pictures above, a lane a track."""
-        uses = ((lane, clip_use) for lane, track in enumerate(upper, 1) for clip_use in track)
-        read_covers = (self.cover(story, lane, clip_use) for lane, clip_use in uses)
+        uses = ((lane, laid_use) for lane, track in enumerate(upper, 1) for laid_use in track)
+        read_covers = (self.cover(story, lane, laid_use) for lane, laid_use in uses)
         return tuple(cover for cover in read_covers if cover)
 
     def cover(self, story: Story, lane: int, use: Use) -> Cover | None:
@@ -188,8 +188,8 @@ class _Builder:
 
     def sounds(self) -> tuple[Sound, ...]:
         """What no piece took, on the story's clock, a lane a track."""
-        uses = ((lane, clip_use) for lane, track in enumerate(self.spare, 1) for clip_use in track)
-        read_sounds = (self.sound(lane, clip_use) for lane, clip_use in uses)
+        uses = ((lane, laid_use) for lane, track in enumerate(self.spare, 1) for laid_use in track)
+        read_sounds = (self.sound(lane, laid_use) for lane, laid_use in uses)
         return tuple(sound for sound in read_sounds if sound)
 
     def sound(self, lane: int, use: Use) -> Sound | None:
@@ -211,12 +211,12 @@ def built(
 ) -> Story:
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its
     clock. What cannot be taken is added to `left_out`, in words."""
-    over_black = [clip_use for clip_use in base if clip_use.source == 0]  # titles on the lowest track
+    over_black = [laid_use for laid_use in base if laid_use.source == 0]  # titles on the lowest track
     if over_black:
         upper = [[*(upper[0] if upper else []), *over_black], *upper[1:]]
     builder = _Builder(frame_rate, recordings, [list(track) for track in sounds], left_out)
-    reached = builder.dialogue([clip_use for clip_use in base if clip_use.source != 0])
-    builder.gap(max((clip_use.end for track in (*upper, *builder.spare) for clip_use in track), default=0) - reached)
+    reached = builder.dialogue([laid_use for laid_use in base if laid_use.source != 0])
+    builder.gap(max((laid_use.end for track in (*upper, *builder.spare) for laid_use in track), default=0) - reached)
     story = Story(frame_rate, tuple(builder.pieces), next_id=builder.next_id)
     transitions = _split(story, builder.heard, builder.transitions)
     covers, laid = builder.covers(story, upper), builder.sounds()

@@ -3,7 +3,8 @@
 typed      length 3s                         the longest beginning that names something, the rest is its value
 name       Length of what is chosen: LENGTH  words in capitals say what is typed there; they are no part of the name
 ranked     exact names, then names that begin so, then names with such words, then other words of the trade;
-           within each, what fits the selection comes first
+           within each, what is named by all that is typed before what takes the rest as its text, then what fits the
+           selection
 """
 
 from __future__ import annotations
@@ -86,10 +87,13 @@ def searched(names: Sequence[Named], typed: str, frame_rate: Rate) -> list[Hit]:
     if not found_entries:
         near_names = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
         found_entries = {n: Hit(n, "", Match.NEAR, False) for n in near_names}
-    order = sorted(
-        found_entries.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number)
-    )
-    return order[:MOST]
+
+    def rank(hit: Hit) -> tuple[int | bool, ...]:
+        """Any text can be typed after a name that takes text: what is named by all of it comes first."""
+        name = names[hit.number]
+        return hit.match, name.typed == "text" and bool(hit.value), not name.fits, len(name.title), hit.number
+
+    return sorted(found_entries.values(), key=rank)[:MOST]
 
 
 def _words(text: str) -> list[str]:

@@ -1,5 +1,5 @@
 // The Log room: marks by key, by word and by dragging; where the playhead is among the words.
-import { $, $$, byId, inside, focused } from "/static/js/dom.js";
+import { $, $$, byId, inside, focused, num } from "/static/js/dom.js";
 import { post, say } from "/static/js/base.js";
 import { markFields, pulling } from "./logfields.js";
 import { judging, keep } from "./logjudging.js";
@@ -42,7 +42,7 @@ const rate = player.plan.rate;
 const loupes = ["in", "out"].map(
   (which) =>
     new Loupe(byId(`loupe-${which}`), {
-      recording: log.dataset.recording,
+      recording: num(log.dataset.recording),
       fps,
       rate,
       total,
