@@ -72,12 +72,14 @@ class Offer:
 
 
 def stems(text: str) -> set[str]:
-    """Words without their endings, roughly: enough that `boats` meets `boat` and `hauling` meets `haul`."""
-    lane_names = set()
-    for w in re.findall(r"[^\W\d_]{3,}", text.lower()):
-        if w not in SMALL:
-            lane_names.add(re.sub(r"(ings?|ed|es|s|e)$", "", w) if len(w) > 4 else w.removesuffix("s"))
-    return lane_names
+    """Words without their endings, roughly: enough that `boats` meets `boat`, `hauling` `haul` and `ferries` `ferry`
+    (y becomes i, as in Porter 1980)."""
+    found_stems = set()
+    for word in re.findall(r"[^\W\d_]{3,}", text.lower()):
+        if word not in SMALL:
+            bare = re.sub(r"(ings?|ed|es|s|e)$", "", word) if len(word) > 4 else word.removesuffix("s")
+            found_stems.add(re.sub(r"(?<=...)y$", "i", bare))
+    return found_stems
 
 
 def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tuple[int, int] | None:
@@ -183,9 +185,9 @@ def offers(
 
 def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) -> list[int]:
     """Story frames at which a word ends and nobody speaks for `shortest` frames or more."""
-    starts = sorted(a for a, _, _ in words)
-    ends = sorted(b for _, b, _ in words)
-    return [end for end in ends if not any(end - 1 < start < end + shortest for start in starts)]
+    spans = sorted((start, end) for start, end, _ in words)
+    ends = sorted(end for _, end in spans)
+    return [end for end in ends if not any(begin < end + shortest and until > end for begin, until in spans)]
 
 
 def _angle_end(story: Story, sources: Sources, begin: int, edges: Sequence[int], length: int | None) -> tuple[int, int]:

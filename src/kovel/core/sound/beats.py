@@ -256,6 +256,6 @@ def tapped(beats: Beats, taps: Sequence[int]) -> Beats:
     period, start = np.polyfit(number, ordered, 1)
     end = max(beats.beats[-1] if beats.beats else 0, int(ordered[-1]))
     low = -int(start // period)
-    tapped_beats = [int(start + period * beat_number) for beat_number in range(low, int((end - start) / period) + 2)]
+    tapped_beats = [round(start + period * beat_number) for beat_number in range(low, int((end - start) / period) + 2)]
     tapped_beats = [tapped_beat for tapped_beat in tapped_beats if 0 <= tapped_beat <= end + period / 2]
     return Beats(tuple(tapped_beats), round(60 * 48_000 / period, 2), 0, beats.bar)

@@ -99,7 +99,7 @@ _SOUNDS = {
 
 def sounds(word: str) -> str:
     """A rough pronunciation in ARPAbet phones, from memory; empty for a word without letters."""
-    text = re.sub(r"(.)\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
+    text = re.sub(r"([^aeiou])\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
     if len(text) > 3 and text.endswith("e"):
         text = text[:-1]
     sounds_of_text, text_index = [], 0
@@ -115,7 +115,7 @@ def sounds(word: str) -> str:
 
 
 def spoken(text: str) -> list[str]:
-    """A written word as spoken ones, lower case, for numbers of up to six figures too: `1,204` is four words."""
+    """A written word as spoken ones, lower case, for numbers of up to six figures too: `1,204` is five words."""
     this_text = text.lower().replace("\u2019", "'").replace("&", " and ").replace("%", " percent")
     this_text = re.sub(r"(?<=\d),(?=\d{3})", "", this_text)
     this_text = re.sub(r"\d+", lambda m: " " + " ".join(_number(m[0])) + " ", this_text)
