@@ -1,7 +1,7 @@
 """Killed at random moments: `./kovel bench kills [KILLS]` (1000 unless said).
 
 A server is worked with over HTTP as pages do it: edits, recordings brought in, transcribed and synced by sound,
-renders, copies of the database. The server, its workers or the child at work is killed at a random moment (SIGKILL),
+renders, copies of the database. The server, the parent of its children or the child at work is killed at a random moment (SIGKILL),
 again and again. After each kill: nothing acknowledged is lost, no half file stands under a final name, jobs go on by
 themselves, no process is left. Prints what was done, and what was found wrong.
 """
@@ -83,8 +83,8 @@ class Served:
         raise TimeoutError("the server did not start")
 
     def family(self) -> dict[str, list[int]]:
-        """Process numbers by what they are: worker, child."""
-        rows: dict[str, list[int]] = {"server": [self.process.pid], "worker": [], "child": []}
+        """Process numbers by what they are: server, the parent of its children, child."""
+        rows: dict[str, list[int]] = {"server": [self.process.pid], "parent": [], "child": []}
         parents: dict[int, int] = {}
         for p in Path("/proc").glob("[0-9]*"):
             with contextlib.suppress(OSError, IndexError):
@@ -98,7 +98,7 @@ class Served:
                 with contextlib.suppress(OSError):
                     name = Path(f"/proc/{pid}/comm").read_text().strip()  # as media/fork_server.py names them
                     if name.startswith("kovel-"):
-                        rows["worker" if name == "kovel-worker" else "child"].append(pid)
+                        rows["parent" if name == "kovel-parent" else "child"].append(pid)
         return rows
 
     def end(self) -> None:
@@ -209,10 +209,10 @@ def run(root: Path, kills: int, seed: int = 0, most: float = 2.0, servers: float
         work(served.url, root, kept, rng, time.monotonic() + rng.uniform(0.05, most))
         family, here = served.family(), time.monotonic()
         spared = rng.random() > servers
-        while spared and not family["worker"] and time.monotonic() < here + 5:  # it has only just begun
+        while spared and not family["parent"] and time.monotonic() < here + 5:  # it has only just begun
             time.sleep(0.1)
             family = served.family()
-        others = [k for k in ("worker", "child") if family[k]]
+        others = [k for k in ("parent", "child") if family[k]]
         victim = rng.choice(others) if others and spared else "server"
         for pid in family[victim] if victim != "child" else [rng.choice(family["child"])]:
             with contextlib.suppress(ProcessLookupError):

@@ -1,18 +1,15 @@
-"""What the queue for other machines costs, and how far it would reach: `./kovel bench workers [RECORDINGS] [SECONDS]`
-(20 of 20 s).
+"""What work on a cluster costs, and how far it would reach: `./kovel bench workers [RECORDINGS] [SECONDS]` (20 of 20 s).
 
-Recordings of the demo's interviews are prepared and transcribed by so many workers: this machine's own, and the same
-number of which all but one come over Redis, in turns, so that both meet the machine alike. Then the foreman's own
-time for a round with many calls out is measured, and a thousand hours are laid out over 1 to 50 machines by the
-times of the jobs that were recorded (what is simulated is said so). Needs redis-server and ffmpeg.
+Recordings of the demo's interviews are prepared and transcribed by so many calls at once: on this machine alone, and
+with all but one of them on workers of a Dask cluster on loopback, in turns, so that both meet the machine alike. Then
+what a call through the cluster takes is measured, alone and with many in flight, and a thousand hours are laid out over
+1 to 50 machines by the times of the jobs that were recorded (what is simulated is said so). Needs ffmpeg.
 """
 
 import heapq
 import json
 import os
-import secrets
 import socket
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -20,11 +17,8 @@ import time
 from collections import Counter
 from pathlib import Path
 
-from redis import Redis
-
 from kovel.data_folder import DataFolder
-from kovel.jobs.call_queue import on_this_machine
-from kovel.jobs.remote_workers import CREW, EPOCH, Crew
+from kovel.jobs.cluster import Cluster
 from kovel.services.footage.intake import bring_in
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.log import transcription
@@ -60,22 +54,19 @@ def footage(folder: Path, count: int, seconds: int) -> list[Path]:
     return out
 
 
-def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[float, list[dict[str, object]]]:
+def worked(root: Path, files: list[Path], slots: int, address: str = "") -> tuple[float, list[dict[str, object]]]:
     """Seconds until all is prepared and transcribed, and the log of its calls."""
     data = DataFolder(root)
     projects.create(data.db, "P", "25", "1280x720")
-    crew = Crew(url, data.root, [files[0].parent]) if url else None
-    foreman = scheduler_for(data, workers=1 if url else slots, crew=crew)
-    assert foreman.start()
+    cluster = Cluster(address, data.root, [files[0].parent]) if address else None
     process = None
-    if crew and slots > 1:
-        shared = [x for d in (data.root, files[0].parent) for x in ("--media", str(d))]
-        args = [sys.executable, "-m", "kovel", "worker", *shared, "--at-once", str(slots - 1)]
-        process = subprocess.Popen(
-            args, env={**os.environ, "KOVEL_QUEUE": url, "PYTHONPATH": "src"}, stderr=subprocess.DEVNULL
-        )
-        while not crew.there():
+    if cluster:
+        cluster.start()
+        process = begun(address, [data.root, files[0].parent], slots - 1)
+        while cluster.slots < slots - 1:
             time.sleep(0.05)
+    scheduler = scheduler_for(data, 1 if cluster else slots, [cluster] if cluster else [])
+    assert scheduler.start()
     began = time.perf_counter()
     for f in files:
         r = bring_in(data, 1, f, kind="interview")
@@ -84,7 +75,7 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
         time.sleep(0.05)
     took = time.perf_counter() - began
     assert not jobs.in_state(data.db, JobState.FAILED)
-    foreman.stop()
+    scheduler.stop()
     if process:
         process.terminate()
         process.wait()
@@ -93,40 +84,38 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
     return took, log
 
 
-def a_round(root: Path, url: str, out: int) -> float:
-    """Seconds that a round of the foreman takes with so many calls on other machines, none of which has ended."""
+def begun(address: str, folders: list[Path], slots: int) -> "subprocess.Popen[bytes]":
+    """A worker of the cluster."""
+    shared = [x for folder in folders for x in ("--media", str(folder))]
+    args = [sys.executable, "-m", "kovel", "worker", "--cluster", address, *shared, "--at-once", str(slots)]
+    return subprocess.Popen(args, env={**os.environ, "PYTHONPATH": "src"}, stderr=subprocess.DEVNULL)
+
+
+def in_flight(root: Path, path: Path, address: str, calls: int) -> float:
+    """Seconds a call takes through the cluster, as so many are handed to it at once and nothing is done: what the
+    engine itself costs. (The file is none, so that the child refuses it at once; the worker answers all the same.)"""
     data = DataFolder(root)
-    projects.create(data.db, "P")
-    crew = Crew(url, data.root)
-    foreman = scheduler_for(data, workers=1, crew=crew)
-    foreman.queue = on_this_machine(str(data.queue))
-    crew.start()
-    link = Redis.from_url(url)
-    epoch = link.get(EPOCH).decode()
-    for n in range(out // AT_ONCE):
-        row = {"epoch": epoch, "slots": AT_ONCE, "node": f"m{n}", "roots": [str(data.root)], "beat": 1}
-        link.hset(CREW, f"m{n}", json.dumps(row))
-    with data.db.write():
-        for n in range(out):
-            jobs.add(data.db, 1, "render", {"out": str(data.root / f"{n}.mp4")})
-    while len(crew.there()) < out // AT_ONCE or not crew.settled:
+    cluster = Cluster(address, data.root, [path.parent])
+    cluster.start()
+    process = begun(address, [data.root, path.parent], 1)
+    while not cluster.slots:
         time.sleep(0.05)
-    foreman.workers = 0
-    foreman.step()
-    assert len(foreman._out) == out // AT_ONCE * AT_ONCE
-    times = []
-    for _ in range(10):
-        began = time.perf_counter()
-        foreman.step()
-        times.append(time.perf_counter() - began)
-    crew.stop()
+    began = time.perf_counter()
+    for n in range(calls):
+        cluster.submit(f"bench {calls} {n}", "no such call", {"path": str(path)})
+    while any(cluster.result(f"bench {calls} {n}") is None for n in range(calls)):
+        time.sleep(0.01)
+    took = (time.perf_counter() - began) / calls
+    cluster.close()
+    process.terminate()
+    process.wait()
     data.db.close()
-    return statistics.median(times)
+    return took
 
 
 def laid_out(machines: int, hour: dict[str, float], each_call: float) -> float:
-    """Hours until HOURS of footage are done: every call as long as recorded, the foreman gives and takes one after
-    the other."""
+    """Hours until HOURS of footage are done: every call as long as recorded, the engine takes one after the
+    other."""
     calls: list[float] = []
     for _ in range(int(HOURS / EACH)):
         pictures = hour["pictures"] * EACH
@@ -149,52 +138,43 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name, socket.socket() as s:
         folder = Path(name)
         s.bind(("127.0.0.1", 0))
-        port, secret = s.getsockname()[1], secrets.token_hex(8)
+        port = s.getsockname()[1]
         s.close()
-        redis = subprocess.Popen(
-            ["redis-server", "--port", str(port), "--requirepass", secret, "--save", "", "--dir", name],
-            stdout=subprocess.DEVNULL,
-        )
-        url = f"redis://:{secret}@127.0.0.1:{port}/0"
+        program = [sys.executable, "-m", "distributed.cli.dask_scheduler", "--host", "127.0.0.1", "--no-dashboard"]
+        engine = subprocess.Popen([*program, "--port", str(port)], stderr=subprocess.DEVNULL)
+        address = f"tcp://127.0.0.1:{port}"
         try:
-            time.sleep(1)
+            time.sleep(4)
             (folder / "footage").mkdir()
             files = footage(folder / "footage", count, seconds)
             log: list[dict[str, object]] = []
-            for slots in (1, 2, 4):
+            for slots in (2, 4):
                 own, log = worked(folder / f"own {slots}", files, slots)
-                far, _ = worked(folder / f"far {slots}", files, slots, url)
+                far, _ = worked(folder / f"far {slots}", files, slots, address)
                 again, _ = worked(folder / f"again {slots}", files, slots)
-                mean = (own + again) / 2
                 print(
-                    f"{count} recordings of {seconds} s, {slots} at a time: {own:.1f} and {again:.1f} s by this "
-                    "machine's queue,"
-                    f" {far:.1f} s with {slots - 1} over Redis; ratio {far / mean:.3f}",
+                    f"{count} recordings of {seconds} s, {slots} at a time: {own:.1f} and {again:.1f} s on this machine,"
+                    f" {far:.1f} s with {slots - 1} on the cluster; ratio {2 * far / (own + again):.3f}",
                     flush=True,
                 )
             total: Counter[str] = Counter()
             for x in log:
-                total[
-                    "transcribe" if x["kind"] == "transcribe" else "sound" if x["kind"] == "listen" else "pictures"
-                ] += float(str(x["seconds"]))
+                kind = "transcribe" if x["kind"] == "transcribe" else "sound" if x["kind"] == "listen" else "pictures"
+                total[kind] += float(str(x["seconds"]))
             hour = {k: v / (count * seconds) * 3600 for k, v in total.items()}
             print("an hour of footage, by the log: " + ", ".join(f"{k} {v:.0f} s" for k, v in hour.items()))
-            rounds = {n: a_round(folder / f"round {n}", url, n) for n in (4, 40, 200)}
-            print(
-                "a round of the foreman: "
-                + ", ".join(f"{1000 * t:.1f} ms with {n} calls out" for n, t in rounds.items())
-            )
-            each = rounds[200] / 20 + 0.15 / 20  # of 200 calls that are out, at least 20 a round end in the worst case
-            alone = laid_out(1, hour, each)
+            cost = {n: in_flight(folder / f"flight {n}", files[0], address, n) for n in (1, 100, 1000)}
+            print("a call costs: " + ", ".join(f"{1000 * t:.1f} ms with {n} in flight" for n, t in cost.items()))
+            alone = laid_out(1, hour, cost[1000])
             for machines in (1, 2, 4, 10, 25, 50):
-                h = laid_out(machines, hour, each)
+                h = laid_out(machines, hour, cost[1000])
                 print(
                     f"simulated: {HOURS} hours on {machines:>2} machines, {AT_ONCE} calls each: {h:7.1f} hours, "
                     f"{alone / h / machines:.2f} of ideal"
                 )
         finally:
-            redis.terminate()
-            redis.wait()
+            engine.terminate()
+            engine.wait()
 
 
 if __name__ == "__main__":

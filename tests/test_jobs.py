@@ -19,9 +19,9 @@ from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import Output
 from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder
-from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.kinds import Hold, JobKind, Outcome
 from kovel.jobs.scheduler import Scheduler
+from kovel.jobs.workplaces import answered
 from kovel.media.child import call
 from kovel.media.encode import PictureFile
 from kovel.media.files import NoRoom, Unusable, refused
@@ -30,6 +30,7 @@ from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.db import Database
 from kovel.store.jobs import JobState
+from tests.desk import Desk
 
 
 def until(what: Callable[[], bool]) -> None:
@@ -39,34 +40,10 @@ def until(what: Callable[[], bool]) -> None:
         time.sleep(0.05)
 
 
-class Desk:
-    """Stands in for the queue: what was handed out, and the answers as the test gives them."""
-
-    def __init__(self) -> None:
-        self.out: list[str] = []
-        self.answers: dict[str, dict[str, Any]] = {}
-        self.told: list[str] = []
-
-    def put(self, key: str, name: str, params: dict[str, Any]) -> None:
-        self.out.append(key)
-
-    def result(self, key: str) -> dict[str, Any] | None:
-        return self.answers.get(key)
-
-    def progress(self, key: str) -> float | None:
-        return None
-
-    def cancel(self, key: str) -> None:
-        self.told.append(key)
-
-    def forget(self, key: str) -> None:
-        self.answers.pop(key, None)
-
-
 @pytest.fixture
 def foreman(data: DataFolder) -> Scheduler:
-    f = scheduler_for(data, workers=2)
-    f.queue = Desk()  # type: ignore[assignment]
+    f = scheduler_for(data)
+    f.places = [Desk()]
     projects.create(data.db, "Ferry")
     return f
 
@@ -91,7 +68,7 @@ FACTS = {
 
 
 def test_a_stopped_try_does_not_end_the_next_one(data: DataFolder, foreman: Scheduler) -> None:
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
     foreman.step()
     (first,) = desk.out
@@ -120,7 +97,7 @@ def test_a_stopped_try_does_not_end_the_next_one(data: DataFolder, foreman: Sche
 def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     r = recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS)
     job = prepare(data, r)
     foreman.step()
@@ -162,7 +139,7 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
 
 
 def test_what_the_stories_show_is_prepared_first(data: DataFolder, foreman: Scheduler, tmp_path: Path) -> None:
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
     made = [prepare(data, r) for r in rows]
     stories.edit(data.db, 1, None, "add_at_end", {"source": rows[3].id, "start": 0, "length": 20})
@@ -173,7 +150,7 @@ def test_what_the_stories_show_is_prepared_first(data: DataFolder, foreman: Sche
 def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
     data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
     foreman.step()
     desk.answers[desk.out[0]] = {"held": "The disk is full. Make room on it: it goes on by itself."}
@@ -190,24 +167,66 @@ def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
     assert jobs.get(data.db, job.id).state == "done" and [x["ended"] for x in noted(data)] == ["held", "done"]
 
 
-def test_a_call_that_the_queue_does_not_take_is_sent_again(
+def test_a_call_that_cannot_be_begun_is_begun_again(
     data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    desk: Any = foreman.queue
-    job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
+    desk: Any = foreman.places[0]
+    job = jobs.add(data.db, 1, "render", {"out": str(data.root / "x.mp4")})
 
-    def full(*_: object) -> None:
-        raise sqlite3.OperationalError("database or disk is full")
+    def none_left(*_: object, **how: object) -> None:
+        raise RuntimeError("can't start new thread")
 
     with monkeypatch.context() as m:
-        m.setattr(desk, "put", full)
+        m.setattr(desk, "submit", none_left)
         for _ in range(2):
-            with pytest.raises(sqlite3.OperationalError):
+            with pytest.raises(RuntimeError):
                 foreman.step()
     assert jobs.get(data.db, job.id).state == "working" and not desk.out
     foreman.step()
     foreman.step()
-    assert len(desk.out) == 1  # once
+    assert len(desk.out) == 1 and jobs.get(data.db, job.id).attempt == 3  # once
+    assert [x["ended"] for x in noted(data)] == ["lost", "lost"]
+
+
+def test_what_is_lost_is_made_again_and_a_late_answer_counts_for_nothing(data: DataFolder, foreman: Scheduler) -> None:
+    """Nobody knows what became of a call: it is made again. What an earlier try has begun to write is swept away."""
+    here, there = foreman.places = [Desk(1), Desk(2, is_here=False, reaches=str(data.root))]
+    film = jobs.add(data.db, 1, "render", {"out": str(data.root / "a.mp4")})
+    elsewhere = jobs.add(data.db, 1, "render", {"out": "/elsewhere/b.mp4"})
+    foreman.step()
+    (first,), begun = there.out, data.root / "a.mp4.1d6f40-4711.0a.part"
+    assert [k.split(".")[0] for k in here.out] == [str(elsewhere.id)]  # the others do not reach its files
+    begun.touch()
+    there.answers[first] = {"lost": "its machine is gone"}
+    there.slots = 0  # the cluster is away
+    here.answers[here.out[0]] = {"result": {"path": "b"}}
+    foreman.step()
+    foreman.step()
+    again = here.out[-1]
+    assert not begun.exists() and jobs.get(data.db, film.id).attempt == 2 and again.split(".")[0] == str(film.id)
+    there.answers[first] = {"result": {"path": "late"}}
+    foreman.step()
+    assert jobs.get(data.db, film.id).state == "working"
+    here.answers[again] = {"result": {"path": "by another"}}
+    foreman.step()
+    assert jobs.get(data.db, film.id).result == {"path": "by another"}
+    assert [(x["job"], x["ended"], x.get("where")) for x in noted(data)] == [
+        (film.id, "lost", "anna"),
+        (elsewhere.id, "done", None),
+        (film.id, "done", None),
+    ]
+
+
+def test_copies_stay_at_home_and_what_waits_is_shared_out(data: DataFolder, foreman: Scheduler) -> None:
+    here, there = foreman.places = [Desk(2), Desk(3, is_here=False)]
+    for kind in ("copy", "copy", "render", "render", "render", "render"):
+        jobs.add(data.db, 1, kind, {"out": str(data.root / kind)})
+    foreman.step()
+    assert {here.asked[k][0] for k in here.out} == {"copy"} and len(here.out) == 2
+    assert [there.asked[k][0] for k in there.out] == ["render"] * 3
+    here.answers[here.out[0]] = {"unusable": "It is damaged."}
+    foreman.step()
+    assert here.asked[here.out[-1]][0] == "render"  # what waits comes here as well
 
 
 def test_a_database_that_could_not_be_written_is_opened_anew(data: DataFolder) -> None:
@@ -228,14 +247,6 @@ def test_a_database_that_could_not_be_written_is_opened_anew(data: DataFolder) -
         raise RuntimeError
     kept, _ = stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 7})
     assert kept.revision == 3 and kept.story.length == stories.load(Database(data.db.path), sid).story.length == 27
-
-
-def test_the_queue_gets_over_a_failure(tmp_path: Path) -> None:
-    q = on_this_machine(str(tmp_path / "queue.db"))
-    with pytest.raises(sqlite3.Error), q.huey.storage.db(commit=True) as c:
-        c.execute("INSERT INTO task (queue) VALUES (1)")
-    q.put("1.1", "render", {"out": "a"})  # not within a transaction that was left open
-    assert q.huey.dequeue().args == ["1.1", "render", {"out": "a"}]
 
 
 def test_it_goes_on_by_itself_after_every_fault_of_the_disk(tmp_path: Path) -> None:
@@ -274,15 +285,14 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
         call("make_heard_sound", out)
     for number, kind in ((errno.EROFS, NoRoom), (errno.EIO, NoRoom), (errno.ENAMETOOLONG, Unusable)):
         assert type(refused(OSError(number, "x"))) is kind
-    queue = on_this_machine(str(small_disk.parent / "queue.db"))
-    assert "goes on by itself" in queue._answer("1.1", "make_heard_sound", out)["held"]
-    assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
+    assert "goes on by itself" in answered(lambda: call("make_heard_sound", out))["held"]
+    assert "unusable" in answered(lambda: call("probe", {"path": str(small_disk / "none.mov")}))
 
 
 def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: DataFolder, foreman: Scheduler) -> None:
     """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the
     same."""
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     for n in range(2):
         jobs.add(data.db, 1, "meaning", {"out": f"/m{n}", "texts": f"/t{n}"})
     foreman.step()
@@ -304,7 +314,7 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: DataFolder
 
 def test_beside_what_a_recording_opens_with_other_work_goes_on(data: DataFolder, foreman: Scheduler) -> None:
     """Two workers and the spare one: sound and look, and the first pieces of the picture."""
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     prepare(
         data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0
     )
@@ -316,7 +326,7 @@ def test_beside_what_a_recording_opens_with_other_work_goes_on(data: DataFolder,
 def test_words_do_not_wait_for_a_sound_that_never_comes(data: DataFolder, foreman: Scheduler, begun: bool) -> None:
     """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for
     ever."""
-    desk: Any = foreman.queue
+    desk: Any = foreman.places[0]
     r = recordings.add(data.db, 1, "/a.wav", "a", "interview", FACTS | {"sound": True})
     folder = data.derived(r.id)
     folder.mkdir(parents=True)

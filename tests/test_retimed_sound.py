@@ -14,7 +14,6 @@ from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.data_folder import DataFolder
-from kovel.jobs.call_queue import on_this_machine
 from kovel.services.footage.intake import bring_in
 from kovel.services.handoff.rendering import start_output
 from kovel.services.job_kinds import scheduler_for
@@ -25,6 +24,7 @@ from kovel.store import jobs, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.web.rooms.sound.strip import Drawn
+from tests.desk import Desk
 
 SR = 48_000
 Spoken = tuple[DataFolder, dict[str, Recording]]
@@ -127,7 +127,7 @@ def test_of_a_cleaned_recording_the_cleaned_sound_is_retimed(spoken: Spoken, fin
     assert name != raw and pace.of.startswith("clean-")
     want_retimed(data, 1, plan_of(data))
     foreman = scheduler_for(data)
-    foreman.queue = on_this_machine(str(data.queue))
+    foreman.places = [Desk()]
     foreman.step()
     (job,) = jobs.of_project(data.db, 1, "retime")
     assert job.state == "waiting"  # for the cleaned one
@@ -145,7 +145,7 @@ def test_one_that_fails_is_told_and_tried_again(toned: tuple[DataFolder, int], f
     (job,) = jobs.of_project(data.db, 1, "retime")
     jobs.end(data.db, job.id, "failed", "The disk is full.")
     foreman = scheduler_for(data)
-    foreman.queue = on_this_machine(str(data.queue))
+    foreman.places = [Desk()]
     foreman.step()
     told = jobs.get(data.db, render.id)
     assert told.state == "failed" and "retimed shot could not be made: The disk is full." in told.message

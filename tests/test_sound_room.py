@@ -19,9 +19,9 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import made_of
 from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE, ensure
-from kovel.jobs.call_queue import on_this_machine
 from kovel.media import clean as cleaning
 from kovel.media.render import sound_of
+from kovel.media.whole_files import MACHINE
 from kovel.services.handoff.rendering import start_output
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.sound import derived_sounds, mixing
@@ -31,6 +31,7 @@ from kovel.services.tighten.quick_cuts import beats
 from kovel.store import history, jobs, recordings, steps, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
+from tests.desk import Desk
 
 Spoken = tuple[DataFolder, dict[str, Recording]]
 
@@ -186,13 +187,17 @@ def test_a_cleaning_that_was_cut_short_goes_on(spoken: Spoken, monkeypatch: pyte
     monkeypatch.setattr(cleaning, "BLOCK", 48_000)
     cleaning.clean(str(folder), channels, "clean-whole", wanted, lambda x: None)
     whole = (folder / "made/clean-whole.pcm").read_bytes()
-    (folder / "made/clean-again.pcm.part").write_bytes(whole[: 48_000 * 2 * channels * 3 + 777])
+    begun = whole[: 48_000 * 2 * channels * 3 + 777]
+    left, foreign = (folder / f"made/clean-again.pcm.{of}-1a2b.03.part" for of in (MACHINE, "ffffff"))
+    left.write_bytes(begun)
+    foreign.write_bytes(begun[:100])  # of another machine: it may be at work on it
     read = []
     monkeypatch.setattr(
         cleaning, "cleaned", lambda read_, a, b, c, f=cleaning.cleaned: read.append(a) or f(read_, a, b, c)
     )
     cleaning.clean(str(folder), channels, "clean-again", wanted, lambda x: None)
     assert (folder / "made/clean-again.pcm").read_bytes() == whole and min(read) == 3 * 48_000
+    assert foreign.exists() and not left.exists()
 
 
 def test_heard_before_it_is_made(sound: TestClient, spoken: Spoken) -> None:
@@ -237,7 +242,7 @@ def test_a_render_does_not_wait_for_what_nobody_makes(sound: TestClient, spoken:
     first = start_output(data, 1)
     set_on_recording(data, i, "low_cut", 90)  # the sound that the render was to read is made no more
     foreman = scheduler_for(data)
-    foreman.queue = on_this_machine(str(data.queue))
+    foreman.places = [Desk()]
     foreman.step()
     assert "was changed while it waited" in jobs.get(data.db, first.id).message
     second = start_output(data, 1)

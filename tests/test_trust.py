@@ -548,14 +548,6 @@ def test_another_server_takes_the_jobs_over(data: DataFolder, tmp_path: Path, mo
     assert recordings.get(data.db, r.id).checksum
 
 
-def test_a_damaged_queue_is_made_anew(data: DataFolder, tmp_path: Path, finished: Callable[[DataFolder], None]) -> None:
-    data.queue.write_bytes(b"no queue" * 1000)
-    p = projects.create(data.db, "P")
-    r = bring_in(data, p.id, tone(tmp_path / "a.wav"))
-    finished(data)
-    assert recordings.get(data.db, r.id).checksum
-
-
 def test_hostile_files_hold_nobody_up(data: DataFolder, tmp_path: Path) -> None:
     """Forty files that are none, or lie, are looked at while somebody works: a page answers in between."""
     projects.create(data.db, "P")

@@ -80,7 +80,9 @@ def licence(name: str) -> str:
 
 
 def main() -> int:
-    names = sorted(set(re.findall(r"^([A-Za-z0-9][A-Za-z0-9._-]*)==", (ROOT / "requirements.lock").read_text(), re.M)))
+    names = sorted(
+        set(re.findall(r"^([A-Za-z0-9][A-Za-z0-9._-]*)==", (ROOT / "requirements-cluster.lock").read_text(), re.M))
+    )
     rows = []
     for n in names:
         try:

@@ -1,4 +1,4 @@
-"""One folder holds everything Kovel keeps: the database, the job queue, what was uploaded, and what it derived."""
+"""One folder holds everything Kovel keeps: the database, what was uploaded, and what it derived."""
 
 import contextlib
 import fcntl
@@ -96,11 +96,6 @@ class DataFolder:
         except OSError as error:
             raise in_words(error) or error from None
         return new_secret
-
-    @property
-    def queue(self) -> Path:
-        """The file of calls that wait."""
-        return self.root / "queue.db"
 
     def lock(self) -> int | None:
         """Become the one process that runs jobs for this folder: a file descriptor to hold, or None if another does."""

@@ -351,9 +351,14 @@ def test_a_child_that_goes_wild_is_ended_and_told(
     assert "Traceback" not in str(e.value) and not (tmp_path / "o" / "media.json").exists()
 
 
-def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict[str, Path], data: DataFolder) -> None:
+def test_when_the_parent_of_all_children_dies_their_jobs_are_taken_up_again(
+    clips: dict[str, Path], data: DataFolder
+) -> None:
+    import os
+    import signal
     import time
 
+    from kovel.media import fork_server
     from kovel.services.footage.intake import bring_in
     from kovel.services.job_kinds import scheduler_for
     from kovel.store import projects
@@ -365,14 +370,14 @@ def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict
     end = time.time() + 60
     while not jobs.in_state(data.db, "working") and time.time() < end:
         time.sleep(0.02)
-    while foreman._process is None and time.time() < end:
+    while fork_server._begun is None and time.time() < end:
         time.sleep(0.02)
-    assert foreman._process
-    foreman._process.kill()
+    assert fork_server._begun
+    os.kill(fork_server._begun.pid, signal.SIGKILL)
     while not recordings.get(data.db, r.id).ready and time.time() < end:
         time.sleep(0.05)
     foreman.stop()
-    assert recordings.get(data.db, r.id).ready
+    assert recordings.get(data.db, r.id).ready and not jobs.in_state(data.db, "failed")
 
 
 def test_a_database_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -> None:

@@ -30,6 +30,7 @@ from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests import made
 from tests.conftest import finish
+from tests.desk import Desk
 
 Coded = tuple[DataFolder, dict[str, Recording]]
 PACE = Retimed("", (25, 1), 0, 200, (0, 1), (2, 1), 0, (), False, False, True).to_json()
@@ -250,11 +251,10 @@ def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(
     foreman = scheduler_for(data, workers=1)
     handed: list[str] = []
 
-    class Desk:
-        def __init__(self) -> None:
-            self.answers: dict[str, Any] = {}
+    class Cutting(Desk):
+        """Makes what is asked for, and loses the end of it."""
 
-        def put(self, key: str, name: str, params: dict[str, Any]) -> None:
+        def submit(self, key: str, name: str, params: dict[str, Any], urgency: float = 0, **how: Any) -> None:
             if name != "derive":
                 self.answers[key] = {"result": {}}
                 return
@@ -263,19 +263,7 @@ def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(
             with (folder / "greys.npy").open("r+b") as f:
                 f.truncate(200)
 
-        def result(self, key: str) -> Any:
-            return self.answers.get(key)
-
-        def progress(self, key: str) -> None:
-            return None
-
-        def cancel(self, key: str) -> None:
-            pass
-
-        def forget(self, key: str) -> None:
-            self.answers.pop(key, None)
-
-    foreman.queue = Desk()  # type: ignore[assignment]
+    foreman.places = [Cutting()]
     for _ in range(8):
         foreman.step()
     ended = jobs.get(data.db, job.id)

@@ -10,6 +10,7 @@ COMMANDS = {  # name -> module and function; each is loaded when it is called, s
     "serve": "server.serve",
     "demo": "server.demo",
     "worker": "worker_commands.worker",
+    "certs": "worker_commands.certs",
     "list": "footage.list_",
     "import": "footage.import_",
     "search": "footage.search",

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data
+from kovel.cli.worker_commands import cluster_options
 from kovel.core.errors import Invalid
 from kovel.data_folder import default_folder, jobs_lock
 from kovel.store import backup as copies
@@ -63,14 +64,15 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
 
 
 @click.command()
+@cluster_options
 @data_option
 @json_option
-def doctor(folder: Path | None, as_json: bool) -> None:
-    """How Kovel is: versions, disk, database, copies, jobs, codecs, models, workers elsewhere (of KOVEL_QUEUE). To
-    be copied where help is asked for."""
+def doctor(cluster: str | None, certs: Path | None, folder: Path | None, as_json: bool) -> None:
+    """How Kovel is: versions, disk, database, copies, jobs, codecs, models, and workers on other machines (of
+    --cluster). To be copied where help is asked for."""
     from kovel.services.doctor import examined
 
-    examined_rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
+    examined_rows = examined(folder or default_folder(), cluster, certs)
     value = [
         {"what": examined_row.what, "well": examined_row.well, "found": examined_row.found}
         for examined_row in examined_rows

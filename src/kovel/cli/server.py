@@ -12,15 +12,18 @@ from dataclasses import dataclass
 from datetime import date
 from functools import wraps
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from kovel.cli.common import data_option, open_data
+from kovel.cli.worker_commands import NOT_INSTALLED, cluster_options, refuse_queue
 from kovel.data_folder import DataFolder, default_folder
-from kovel.jobs.remote_workers import Crew
 from kovel.store import jobs
 from kovel.store.backup import copies, daily, damage
+
+if TYPE_CHECKING:
+    from kovel.jobs.cluster import Cluster
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +36,8 @@ class At:
     media: tuple[Path, ...]
     cert: Path | None
     key: Path | None
-    queue: str | None
+    cluster: str | None
+    certs: Path | None
 
     @property
     def is_local(self) -> bool:
@@ -99,11 +103,9 @@ def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
         *(path for path in (Path("/media"), Path("/mnt"), Path("/Volumes")) if path.is_dir()),
     ]
     address = f"http{'s' if at.cert else ''}://{_named_in_address(at)}:{port}{path}"
-    crew = Crew(at.queue, data_folder.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
-    if crew:
-        crew.look_first()
+    cluster = _cluster(data_folder, at) if at.cluster else None
     application = create_app(
-        data_folder, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), crew=crew
+        data_folder, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), cluster=cluster
     )
     config = uvicorn.Config(
         application,
@@ -132,11 +134,24 @@ def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
             webbrowser.open(address)
 
     threading.Thread(target=announce, daemon=True).start()
-    os.environ.pop("KOVEL_QUEUE", None)
     os.umask(0o077)  # what is written is this user's alone
     gc.freeze()  # what stands now stays: collecting it again and again would make edits stutter
     gc.set_threshold(50_000, 20, 50)
     server.run()
+
+
+def _cluster(data_folder: DataFolder, at: At) -> "Cluster":
+    """The cluster that takes work from this server, reached already."""
+    try:
+        from kovel.jobs.cluster import Cluster
+
+        cluster = Cluster(
+            str(at.cluster), data_folder.root, [path.expanduser().resolve() for path in at.media], at.certs
+        )
+        cluster.start()
+    except ImportError:
+        raise click.ClickException(NOT_INSTALLED) from None
+    return cluster
 
 
 def _looked_after(data_folder: DataFolder) -> None:
@@ -158,7 +173,8 @@ def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
     """What `serve` and `demo` understand, handed on as the data folder and where it is served."""
 
     @wraps(f)
-    def taken(folder: Path | None, no_browser: bool, **where: Any) -> None:
+    def taken(folder: Path | None, no_browser: bool, queue: str | None, **where: Any) -> None:
+        refuse_queue(queue)
         f(folder, At(browser=not no_browser, **where))
 
     out: Callable[..., Any] = taken
@@ -179,11 +195,8 @@ def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
         click.option("--port", default=8463, show_default=True),
         click.option("--cert", type=click.Path(path_type=Path), help="Certificate (PEM): served by TLS."),
         click.option("--key", type=click.Path(path_type=Path), help="The certificate's key (PEM)."),
-        click.option(
-            "--queue",
-            envvar="KOVEL_QUEUE",
-            help="Redis for workers on other machines: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE.",
-        ),
+        click.option("--queue", envvar="KOVEL_QUEUE", hidden=True),
+        cluster_options,
         data_option,
     ):
         out = o(out)

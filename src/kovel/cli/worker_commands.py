@@ -1,27 +1,40 @@
-"""Working for a Kovel on another machine."""
+"""Working for a Kovel on another machine, and the certificates for it."""
 
 import os
 import signal
-import sys
-import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
 
 import click
 
-from kovel.jobs.remote_worker import REFUSED, Asked, farewell, new_name
-from kovel.jobs.remote_workers import linked, without_secret
-from kovel.jobs.scheduler import WARM
-from kovel.media.fork_server import begin
+from kovel.core.errors import Told
 
-AWHILE = 10.0  # seconds a worker has worked for it to be told again that there is nobody to work for
+NOT_INSTALLED = (
+    "Workers on other machines need packages that are not installed. From a checkout, `./kovel worker` installs them; "
+    "else: pip install 'kovel[cluster]'."
+)
+
+
+def cluster_options(f: Callable[..., Any]) -> Callable[..., Any]:
+    """Which cluster, and how it is secured."""
+    for option in (
+        click.option(
+            "--certs",
+            type=click.Path(path_type=Path, file_okay=False),
+            envvar="KOVEL_CERTS",
+            help="Folder of the cluster's certificates, as `kovel certs` makes it.",
+        ),
+        click.option(
+            "--cluster", envvar="KOVEL_CLUSTER", help="Dask scheduler with workers for Kovel: tls://HOST:8786."
+        ),
+    ):
+        f = option(f)
+    return f
 
 
 @click.command()
-@click.option(
-    "--queue",
-    envvar="KOVEL_QUEUE",
-    required=True,
-    help="The server's queue: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE.",
-)
+@cluster_options
 @click.option(
     "--media", multiple=True, help="A folder shared with the server, DIR or THERE=HERE. Its data folder is one of them."
 )
@@ -31,36 +44,50 @@ AWHILE = 10.0  # seconds a worker has worked for it to be told again that there 
     default=lambda: max(1, min(4, os.cpu_count() or 2)),
     help="Calls at a time.",
 )
-def worker(queue: str, media: tuple[str, ...], at_once: int) -> None:
-    """Work for a Kovel on another machine that was started with --queue. Ctrl-C ends it."""
-    linked(queue)
-    signal.signal(signal.SIGTERM, signal.default_int_handler)  # a service that is stopped says farewell as well
+@click.option("--queue", envvar="KOVEL_QUEUE", hidden=True)
+def worker(cluster: str | None, certs: Path | None, media: tuple[str, ...], at_once: int, queue: str | None) -> None:
+    """Work for a Kovel on another machine that was started with --cluster. Ctrl-C ends it."""
+    refuse_queue(queue)
+    if not cluster:
+        raise click.UsageError("Say which cluster: --cluster tls://HOST:8786, or KOVEL_CLUSTER.")
     try:
-        code = _worked(queue, media, at_once)
+        from kovel.jobs.cluster import secured
+        from kovel.jobs.cluster_worker import Asked, work_on
+
+        asked = Asked(cluster, secured(cluster, certs), media, at_once)
+    except ImportError:
+        raise click.ClickException(NOT_INSTALLED) from None
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # a service that is stopped ends as by Ctrl-C
+    try:
+        work_on(asked)
     except KeyboardInterrupt:
-        code = 0
-    sys.exit(code)
+        return
+    except Told as error:
+        click.echo(f"kovel worker: {error}", err=True)
+        raise SystemExit(2) from None
 
 
-def _worked(queue: str, media: tuple[str, ...], at_once: int) -> int:
-    """Work, and begin anew whenever the server or the way to it was lost, until it is refused or ended."""
-    waiting = False
-    while True:
-        asked_options = Asked(queue, media, at_once, new_name())
-        process = begin("kovel.jobs.remote_worker", warm=["kovel.jobs.remote_worker", *WARM])
-        began = time.monotonic()
-        try:
-            assert process.stdin
-            process.stdin.write(asked_options.line())
-            process.stdin.flush()
-            code = process.wait()
-        finally:
-            process.kill()
-            process.wait()
-            farewell(asked_options)
-        if code in (0, REFUSED):
-            return code
-        if not waiting or time.monotonic() - began > AWHILE:
-            click.echo(f"kovel worker: waiting for a server at {without_secret(queue)}", err=True)
-        waiting = True
-        time.sleep(1)
+def refuse_queue(queue: str | None) -> None:
+    """What took the work over Redis does so by a Dask cluster now."""
+    if queue:
+        raise click.ClickException(
+            "Workers on other machines do not use a queue on Redis any more: start a Dask scheduler and give its "
+            "address with --cluster tls://HOST:8786. docs/machines.md shows how."
+        )
+
+
+@click.command()
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+def certs(folder: Path) -> None:
+    """Make the certificates for a cluster: an authority of its own, and what each machine shows."""
+    try:
+        from kovel.jobs.certificates import make_certificates
+    except ImportError:
+        raise click.ClickException(NOT_INSTALLED) from None
+    for path in make_certificates(folder.expanduser()):
+        click.echo(path)
+    click.echo(
+        "Copy authority.pem, kovel.pem and kovel-key.pem to each machine, by a way nobody else reads. Keep "
+        "authority-key.pem here.",
+        err=True,
+    )

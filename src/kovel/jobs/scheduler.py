@@ -1,44 +1,40 @@
-"""The scheduler: hands waiting jobs to workers, writes progress and results to the database. One a data folder."""
+"""The scheduler: hands waiting jobs to where they are worked on, writes progress and results to the database. One a
+data folder."""
 
 import contextlib
 import os
-import sqlite3
-import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from secrets import token_hex
 from typing import Any
 
-from redis import RedisError
-
 from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import DataFolder, looked_at, sounded
-from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, Steps
 from kovel.jobs.log_files import note, notebook
-from kovel.jobs.remote_workers import Crew, Hand, Unfit
-from kovel.jobs.shared_folders import reached
+from kovel.jobs.workplaces import ThisMachine, Workplace
 from kovel.media.calls import CALLS, Place
 from kovel.media.child import swept
-from kovel.media.fork_server import Process, begin
 from kovel.store import jobs, recordings
 from kovel.store.db import in_words
 from kovel.store.jobs import JobState
 
-SPARE = 1  # workers here beyond the usual ones, for what a recording opens with and what is about to be heard
+SPARE = 1  # calls here beyond the usual ones, for what a recording opens with and what is about to be heard
+HELD = 10.0  # seconds until what the disk holds up is tried again
+TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
+TRIES = 3  # at making a recording whole
 
 
 @dataclass(frozen=True, slots=True)
 class Out:
-    """A call that a worker has: the try at a job it belongs to, which step of it, and where it is."""
+    """A call that was handed out: the try at a job it belongs to, which step of it, and where it is made."""
 
     job: jobs.Job
     step: JobStep | None
-    hand: Hand
+    place: Workplace
     began: float = field(default_factory=time.monotonic)
     once: str = field(default_factory=lambda: token_hex(4))  # a step may be given out again in the same try
 
@@ -48,20 +44,10 @@ class Out:
         return f"{self.job.key} {self.step.name} {self.once}" if self.step else f"{self.job.key} {self.once}"
 
 
-WARM = [
-    "kovel.jobs.worker",
-    "av",
-    *(f"kovel.media.{m}" for m in ("probe", "glance", "soundtrack", "derive", "pieces", "listen")),
-]
-HELD = 10.0  # seconds until what the disk holds up is tried again
-TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
-TRIES = 3  # at making a recording whole
-
-
 def ended_how(answer: Mapping[str, Any]) -> str:
-    """How a call ended, in a word: cancelled, held, done or failed."""
+    """How a call ended, in a word: cancelled, held, lost, done or failed."""
     ended = "done" if "result" in answer else "failed"
-    return next((how for how in ("cancelled", "held") if how in answer), ended)
+    return next((how for how in ("cancelled", "held", "lost") if how in answer), ended)
 
 
 class Scheduler:
@@ -74,23 +60,21 @@ class Scheduler:
         kinds: Iterable[JobKind],
         chores: Iterable[Chore] = (),
         workers: int | None = None,
-        crew: Crew | None = None,
+        elsewhere: Sequence[Workplace] = (),
     ) -> None:
+        """:param workers: calls at once on this machine; elsewhere: where else calls can be made"""
         self.data = data_folder
         self.kinds = {kind.name: kind for kind in kinds}
         self.chores = tuple(chores)
-        self.crew = crew
-        self.workers = workers or max(1, min(4, os.cpu_count() or 2))
+        self.places: list[Workplace] = [ThisMachine(workers or max(1, min(4, os.cpu_count() or 2))), *elsewhere]
         self._stop = threading.Event()
         self._lock: int | None = None
         self._thread: threading.Thread | None = None
-        self._process: Process | None = None
         self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
         self._followed: dict[str, Follower] = {}  # what takes in what calls under way bring, by their key
         self._failed: dict[str, int] = {}  # how often an end could not be applied
         self._short: dict[int, int] = {}  # by job: how often a recording was finished and not whole
-        self._unsent: set[str] = set()  # calls that a queue has not taken yet
-        self._lost: set[str] = set()  # calls whose worker is gone, and that are not given back yet
+        self._lost: dict[str, str] = {}  # calls that ended nobody knows how, not given back yet, and why
         self._held: dict[int, float] = {}  # jobs that the disk holds up, and when they are tried again
 
     def start(self) -> bool:
@@ -110,7 +94,7 @@ class Scheduler:
 
     def _wait(self) -> None:
         while not self._stop.wait(TAKE_OVER):
-            with contextlib.suppress(OSError, Unfit):
+            with contextlib.suppress(OSError):
                 if self._begin():
                     return self._run()
 
@@ -118,40 +102,18 @@ class Scheduler:
         self._lock = self.data.lock()
         if self._lock is None:
             return False
-        try:
-            self.queue = on_this_machine(str(self.data.queue))
-            self.queue.clear()
-        except sqlite3.DatabaseError:  # damaged: the jobs' rows are the truth, the queue is made of them
-            for end in ("", "-wal", "-shm"):
-                Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
-            self.queue = on_this_machine(str(self.data.queue))
-        if self.crew:
-            try:
-                self.crew.start()
-            except Unfit:  # another try, here or by another process, begins with the lock
-                os.close(self._lock)
-                self._lock = None
-                raise
+        for old_queue in self.data.root.glob("queue.db*"):  # of versions that had one
+            old_queue.unlink(missing_ok=True)
         self._take_back()  # left over from a process that is gone
         return True
-
-    def _hire(self) -> None:
-        self._process = begin("kovel.jobs.worker", [str(self.data.queue), str(self.workers + SPARE)], WARM)
 
     def stop(self) -> None:
         """Ends; what is out is handed out again at the next start."""
         self._stop.set()
         if self._thread:
             self._thread.join(30)
-        if self.crew:
-            self.crew.stop()
-        if self._process:
-            with contextlib.suppress(OSError):
-                self._process.stdin.close()  # type: ignore[union-attr]
-            try:
-                self._process.wait(3)
-            except subprocess.TimeoutExpired:
-                self._process.kill()
+        for place in self.places:
+            place.close()
         if self._lock is not None:
             os.close(self._lock)
             self._lock = None
@@ -162,12 +124,11 @@ class Scheduler:
                 chore.begin(self.data)()
         chores = [(chore.seconds, chore.begin(self.data)) for chore in self.chores if chore.seconds is not None]
         due = [0.0] * len(chores)
+        for place in self.places:
+            if isinstance(place, ThisMachine):
+                place.warm_up()
         while not self._stop.wait(0.15):
             try:
-                if (
-                    self._process is None
-                ):  # here, for its libraries take seconds to load and the server is to answer at once
-                    self._hire()
                 self.step()
                 for index, (seconds, do) in enumerate(chores):
                     if time.monotonic() > due[index]:
@@ -179,34 +140,14 @@ class Scheduler:
 
     def step(self) -> None:
         """One round: results in, progress noted, cancellations passed on, waiting jobs handed out."""
-        gone = self.crew.gone() if self.crew else set()
-        if self._process and self._process.poll() is not None:  # the workers here died
-            gone.add("")
-            self.queue.clear()
-            self._hire()
-        self._lost |= {call_key for call_key, out in self._out.items() if out.hand.name in gone}
         for call_key in list(self._lost):  # any of these may be held up by the disk, and is tried again
             self._lose(call_key)
-        for call_key in list(self._unsent):
-            self._send(call_key)
-        if self.crew and not self.crew.settled:
-            return  # somebody may still work on what an earlier start of the server gave him
         for call_key, out in list(self._out.items()):
-            if out.hand.name and self.crew and self.crew.away:
-                continue
-            try:
-                self._look_after(call_key, out)
-            except RedisError:
-                continue  # of this one nothing can be known just now
+            self._look_after(call_key, out)
         self._hand_out()
 
-    def _hands(self) -> list[Hand]:
-        """Where calls can be given: to this machine's workers, and to those of others."""
-        return [Hand(self.queue, self.workers), *(self.crew.there() if self.crew else ())]
-
     def _lose(self, key: str) -> None:
-        """The worker that had it is gone: it waits for another. A step that is not brought is given out again
-        anyway."""
+        """Nobody knows what became of it: it is made again. A step that is not brought is given out again anyway."""
         out = self._out[key]
         if not out.step:
             if self._begins_files(out.job):
@@ -215,7 +156,8 @@ class Scheduler:
                 job_now = jobs.get(self.data.db, out.job.id)
                 if job_now.attempt == out.job.attempt:
                     jobs.again(self.data.db, job_now.id, JobState.WORKING)
-        self._log(out, "lost", f"{out.hand.node or 'the process that worked on it'} is gone")
+        self._log(out, "lost", self._lost[key])
+        out.place.forget(key)
         self._let_go(key)
 
     def _begins_files(self, job: jobs.Job) -> bool:
@@ -226,8 +168,7 @@ class Scheduler:
         self._out.pop(key, None)
         self._followed.pop(key, None)
         self._failed.pop(key, None)
-        self._lost.discard(key)
-        self._unsent.discard(key)
+        self._lost.pop(key, None)
 
     def _is_known(self, job: jobs.Job) -> bool:
         """Whether this Kovel can make it; a job that a later version left behind has failed, and says so."""
@@ -263,15 +204,14 @@ class Scheduler:
         first."""
         known_jobs = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
         self._end_the_silent(known_jobs)
-        hands = self._hands()
-        free = {hand.name: hand.slots for hand in hands}
+        free = [place.slots for place in self.places]
         for out in self._out.values():
-            free[out.hand.name] = free.get(out.hand.name, 0) - 1
-        if all(places <= -SPARE for places in free.values()):
+            free[self.places.index(out.place)] -= 1
+        if all(places <= -SPARE for places in free):
             return
-        workers = sum(hand.slots for hand in hands)
+        workers = sum(place.slots for place in self.places)
         for _, job, step in sorted(self._calls_of(known_jobs, workers), key=lambda call: call[0]):
-            self._offer(job, step, hands, free)
+            self._offer(job, step, free)
 
     def _calls_of(
         self, all_jobs: list[jobs.Job], workers: int
@@ -311,12 +251,12 @@ class Scheduler:
             jobs.end(self.data.db, job.id, JobState.FAILED, held.why)
         return held is None
 
-    def _offer(self, job: jobs.Job, step: JobStep | None, hands: list[Hand], free: dict[str, int]) -> None:
-        """Give a call to somebody who is free for it, if anybody is."""
+    def _offer(self, job: jobs.Job, step: JobStep | None, free: list[int]) -> None:
+        """Have a call made wherever there is a place for it, if there is any."""
         kind = self.kinds[job.kind]
         call, params = (step.call, step.params) if step else (kind.call, job.params)
-        hand = self._for(hands, free, kind, call, params)
-        if hand is None:
+        number = self._for(free, kind, call, params)
+        if number is None:
             return
         job_now: jobs.Job | None = jobs.get(self.data.db, job.id)
         if job_now is not None and job_now.state is JobState.WAITING:
@@ -324,48 +264,46 @@ class Scheduler:
             job_now = jobs.begin(self.data.db, job.id, base)
         if job_now is None or (step and job_now.state is not JobState.WORKING):
             return
-        self._give(Out(job_now, step, hand))
-        free[hand.name] -= 1
+        self._give(Out(job_now, step, self.places[number]), call, params)
+        free[number] -= 1
 
-    def _for(
-        self, hands: list[Hand], free: dict[str, int], kind: JobKind, name: str, params: dict[str, Any]
-    ) -> Hand | None:
-        """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what
-        takes long leaves room for other work, and what somebody waits for finds a place here whatever goes on."""
+    def _for(self, free: list[int], kind: JobKind, name: str, params: dict[str, Any]) -> int | None:
+        """Where a call is to be made: somewhere that has a place for it and reaches its files. One recogniser fills a
+        machine; what takes long leaves room for other work, and what somebody waits for finds a place here whatever
+        goes on."""
         call = CALLS[name]
-        swift = sum(1 for o in self._out.values() if not o.hand.name and o.step and CALLS[o.step.call].is_swift)
+        swift = sum(1 for o in self._out.values() if o.place.is_here and o.step and CALLS[o.step.call].is_swift)
         spare = SPARE if call.is_swift else min(SPARE, swift)  # the swift ones take the spare place
-        able = [hand for hand in hands if free[hand.name] > (0 if hand.name else -spare)]
-        if kind.is_long:
-            able = [hand for hand in able if self._has_room_for_long(hand, kind)]
-        here = [hand for hand in able if not hand.name]
+        able = [
+            number
+            for number, place in enumerate(self.places)
+            if free[number] > (-spare if place.is_here else 0)
+            and not (kind.is_long and self._is_long_there(place, kind))
+        ]
+        here = [number for number in able if self.places[number].is_here]
         if call.place is Place.HERE or (call.place is Place.NEAR and here):
             able = here
-        able = [hand for hand in able if hand.roots is None or reached(params, hand.roots)]
-        return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
+        able = [number for number in able if self.places[number].reaches(params)]
+        return max(able, key=lambda number: (not self.places[number].is_here, free[number]), default=None)
 
-    def _has_room_for_long(self, hand: Hand, kind: JobKind) -> bool:
-        there = [out.job.kind for out in self._out.values() if out.hand.name == hand.name]
+    def _is_long_there(self, place: Workplace, kind: JobKind) -> bool:
+        """Whether as much is made there that takes long as leaves room for other work; one that fills this machine is
+        made alone (a cluster sees to that itself)."""
+        there = [out.job.kind for out in self._out.values() if out.place is place]
         long = [name for name in there if self.kinds[name].is_long]
-        return len(long) < max(1, hand.slots - 1) and not (kind.fills_machine and kind.name in long)
+        return len(long) >= max(1, place.slots - 1) or (place.is_here and kind.fills_machine and kind.name in long)
 
-    def _give(self, out: Out) -> None:
-        self._out[out.key] = out
-        self._unsent.add(out.key)
-        self._send(out.key)
-
-    def _send(self, key: str) -> None:
-        out = self._out[key]
+    def _give(self, out: Out, call: str, params: dict[str, Any]) -> None:
         kind = self.kinds[out.job.kind]
-        if kind.follow is not None:
-            self._followed[key] = kind.follow(self.data, out.job)
-        call, params = (out.step.call, out.step.params) if out.step else (kind.call, out.job.params)
+        self._out[out.key] = out
         try:
-            out.hand.queue.put(key, call, params)
-        except RedisError:  # whether it got it nobody knows
-            if self.crew:
-                self.crew.dismiss(out.hand)
-        self._unsent.discard(key)
+            if kind.follow is not None:
+                self._followed[out.key] = kind.follow(self.data, out.job)
+            urgency = out.step.urgency if out.step else kind.urgency
+            out.place.submit(out.key, call, params, urgency, fills_machine=kind.fills_machine)
+        except Exception as error:
+            self._lost[out.key] = f"it could not be begun ({type(error).__name__})"
+            raise
 
     def _take_back(self) -> None:
         for job in jobs.in_state(self.data.db, JobState.WORKING):
@@ -379,7 +317,8 @@ class Scheduler:
         """What it brought and its end, together and once. Raises what went wrong, until it did so five times."""
         try:
             with self.data.db.write():
-                self._end(out, answer)
+                if self._counting(out):
+                    self._end(out, answer)
         except Exception as error:
             self._failed[key] = self._failed.get(key, 0) + 1
             if self._failed[key] < 5:  # a full disk or a foreign lock may pass
@@ -391,28 +330,35 @@ class Scheduler:
 
     def _look_after(self, key: str, out: Out) -> None:
         """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
-        try:
-            job_now = jobs.get(self.data.db, out.job.id)
-        except Missing:
-            job_now = None
-        current = job_now is not None and job_now.state == JobState.WORKING and job_now.attempt == out.job.attempt
-        answer = out.hand.queue.result(key)
+        job_now = self._counting(out)
+        answer = out.place.result(key)
         if answer is None:
-            if job_now is None or not current:
-                out.hand.queue.cancel(key)
-            else:
+            if job_now:
                 self._note(job_now, key, out)
+            else:
+                out.place.stop(key)
             return
+        if "lost" in answer and job_now:
+            self._lost[key] = answer["lost"]
+            return self._lose(key)
         if key not in self._failed:
             how = ended_how(answer)
-            self._log(out, how if current else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
-        if current:
+            self._log(out, how if job_now else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
+        if job_now:
             self._keep_result(key, out, answer)
         clear = self.kinds[out.job.kind].clear
         if clear is not None and not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
             clear(out.job)
         self._let_go(key)
-        out.hand.queue.forget(key)
+        out.place.forget(key)
+
+    def _counting(self, out: Out) -> jobs.Job | None:
+        """The job that a call belongs to, as long as that try at it counts."""
+        with contextlib.suppress(Missing):
+            job_now = jobs.get(self.data.db, out.job.id)
+            if job_now.state == JobState.WORKING and job_now.attempt == out.job.attempt:
+                return job_now
+        return None
 
     def _log(self, out: Out, ended: str, why: str = "") -> None:
         """A line in logs/jobs.log for every call that ended: what it was, how long it took, how it ended."""
@@ -422,7 +368,7 @@ class Scheduler:
             attempt=out.job.attempt,
             kind=out.job.kind,
             **({"step": out.step.name} if out.step else {}),
-            **({"where": out.hand.node} if out.hand.name else {}),
+            **({"where": node} if (node := out.place.where(out.key)) else {}),
             recording=out.job.recording,
             project=out.job.project,
             seconds=round(time.monotonic() - out.began, 2),
@@ -436,13 +382,14 @@ class Scheduler:
             self._followed[key].take()
         steps = self.kinds[now.kind].steps
         if steps is None:
-            progress = out.hand.queue.progress(key)
+            progress = out.place.progress(key)
         else:
             outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
-            told_progress = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
+            told_progress = {o.step.name: o.place.progress(o.key) or 0.0 for o in outs if o.step}
             progress = steps.progress(now, told_progress)
-        if progress is not None and abs(progress - now.progress) > 1e-4:
-            jobs.advance(self.data.db, now.id, progress)
+        machine = out.place.where(key)
+        if progress is not None and (abs(progress - now.progress) > 1e-4 or machine != now.machine):
+            jobs.advance(self.data.db, now.id, progress, machine)
 
     def _make_again(self, out: Out, short: str) -> None:
         """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it

@@ -65,10 +65,16 @@ def paths_of(params: dict[str, Any]) -> Iterator[str]:
     yield from found_paths
 
 
-def reached(params: dict[str, Any], roots: Iterable[str]) -> bool:
-    """Whether all that a call names lies in one of these folders."""
+def roots_needed(params: dict[str, Any], roots: Iterable[str]) -> set[str] | None:
+    """Those of these folders that hold what a call names; None where something lies in none of them."""
     kept = list(roots)
-    return all(any(_within(p, r) for r in kept) for p in paths_of(params))
+    found = {root_of(path, kept) for path in paths_of(params)}
+    return None if "" in found else found
+
+
+def root_of(path: str, roots: Iterable[str]) -> str:
+    """The nearest of these folders that a path lies in; empty where it lies in none."""
+    return max((root for root in roots if _within(path, root)), key=len, default="")
 
 
 def _within(path: str, root: str) -> bool:

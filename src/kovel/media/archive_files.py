@@ -16,7 +16,7 @@ from kovel.core.time.rate import Rate
 from kovel.media.cutting import cut_pictures, ending
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable, spare
-from kovel.media.whole_files import written_whole
+from kovel.media.whole_files import own_part, placed, written_whole
 
 BLOCK = 4 << 20
 
@@ -29,14 +29,14 @@ def archive(
     of some seconds are wanted (number, name, path, rate, ranges); those that cannot be cut exactly are taken whole."""
     began = time.monotonic()
     final = Path(out)
-    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")
+    part_file = own_part(final)
     final.parent.mkdir(parents=True, exist_ok=True)
     done = 0
     short: list[Path] = []
     begin = 0.5 if cuts else 0.0
     try:
         for index, cut in enumerate(cuts):
-            short.append(final.with_name(f"{final.name}.{index}.{os.getpid()}.part"))
+            short.append(own_part(final.with_name(f"{final.name}.{index}")))
             share = lambda x, k=index: progress(0.5 * (k + x) / len(cuts))  # noqa: E731
             name, taken = _shortened(cut, short[-1], share)
             files[name] = str(taken)
@@ -50,7 +50,7 @@ def archive(
                         dst.write(block)
                         done += len(block)
                         progress(begin + (1 - begin) * done / total)
-        os.replace(part_file, final)
+        placed(part_file, final)
     except FileNotFoundError as error:
         gone = Path(str(error.filename)).name
         raise Unusable(

@@ -9,11 +9,10 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import glob
 import json
 import os
 import resource
-import shutil
+import signal
 import subprocess
 import sys
 import threading
@@ -25,6 +24,7 @@ from typing import Any
 from kovel.media.calls import CALLS
 from kovel.media.files import NoRoom, Unusable, refused
 from kovel.media.fork_server import Forked, begin
+from kovel.media.whole_files import left_parts, name_try, new_try, sweep
 
 SILENT = 300.0  # seconds without progress before a child is given up
 
@@ -33,21 +33,26 @@ class Cancelled(RuntimeError):
     """The editor stopped the job."""
 
 
+class Lost(RuntimeError):
+    """The process that worked on it was ended from outside, with all that this one had begun: it can be made again."""
+
+
 def call(
     name: str,
     params: dict[str, Any],
     on_progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> Any:
-    """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled`
-    within half a second."""
+    """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), `Lost`, or
+    `Cancelled` within half a second."""
     asked_call = CALLS[name]
     limits = [str(asked_call.cpu), str(round(asked_call.memory * 2**30))]
     process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked_call.path], errors=True)
     listener = _Listener(process, on_progress)
     name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
+    this_try = new_try()
     try:
-        listener.ask({"call": name, "params": params})
+        listener.ask({"call": name, "params": params, "try": this_try})
         _wait_for(process, listener, asked_call.wall, name_of, cancelled)
     except BrokenPipeError:
         pass
@@ -57,7 +62,7 @@ def call(
             process.wait()
         listener.close()
         if asked_call.begins_files:
-            swept(params, process.pid)
+            swept(params, this_try)
     for answer in listener.answers:
         if "result" in answer:
             return answer["result"]
@@ -65,6 +70,8 @@ def call(
             raise NoRoom(*answer["no room"])
         if "unusable" in answer:
             raise Unusable(answer["unusable"])
+    if isinstance(process, Forked) and process.is_orphan:
+        raise Lost
     why = listener.noise[-1].strip() if listener.noise else f"code {process.returncode}"
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
 
@@ -131,16 +138,14 @@ class _Listener:
             pipe.close()
 
 
-def swept(params: dict[str, Any], piece_id: int | None = None) -> None:
-    """Take away what a child that is gone had begun to write (None: whichever it was; nothing works on it any more)."""
-    swept_folder, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
-    which = piece_id or "[0-9]*"
-    for part_file in (
-        *swept_folder.parent.glob(f"{glob.escape(swept_folder.name)}.*{which}.part"),
-        *(parts.glob(f"*.{which}.part") if parts.is_dir() else ()),
-    ):
-        with contextlib.suppress(OSError):
-            shutil.rmtree(part_file) if part_file.is_dir() else part_file.unlink()
+def swept(params: dict[str, Any], which: str = "") -> None:
+    """Take away what a try that is gone had begun to write ("": whichever it was; none of them counts any more)."""
+    made_file, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
+    for part_file in left_parts(made_file, which):
+        sweep(part_file)
+    if which and parts.is_dir():
+        for part_file in parts.glob(f"*.{which}.*.part"):
+            sweep(part_file)
 
 
 def without_network() -> bool:
@@ -160,7 +165,9 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (cpu, cpu))
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C at a terminal reaches all: whoever asked decides
     request = json.loads(sys.stdin.readline())
+    name_try(request["try"])
     asked_call = CALLS[request["call"]]
     os.nice(asked_call.niceness)
     if asked_call.is_batch and hasattr(os, "SCHED_BATCH"):

@@ -22,7 +22,7 @@ from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.pauses import speech
 from kovel.media.files import Unusable
 from kovel.media.soundtrack import samples_of
-from kovel.media.whole_files import facts_in, keep, written_whole
+from kovel.media.whole_files import MACHINE, facts_in, keep, left_parts, own_part, written_whole
 
 BLOCK = 30 * RATE
 LOWEST, HIGHEST = -90, 0  # dB drawn
@@ -112,21 +112,21 @@ def save_power(path: Path, power: PowerMaker) -> None:
 
 
 def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
-    """A file to write on in, held for this try alone, and its name: what an earlier try has left half-made, or a new
-    one."""
-    own_part = final.with_name(f"{final.name}.{os.getpid()}.part")
-    for left_part in sorted(final.parent.glob(f"{final.name}.*part")):
+    """A file to write on in, held for this try alone, and its name: what an earlier try on this machine has left
+    half-made, or a new one."""
+    part_file = own_part(final)
+    for left_part in left_parts(final, MACHINE):
         with suppress(OSError):
             file = left_part.open("r+b")
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)  # whoever wrote it is gone
-                os.replace(left_part, own_part)  # and has not made it whole meanwhile
-                return file, own_part
+                os.replace(left_part, part_file)  # and has not made it whole meanwhile
+                return file, part_file
             except OSError:
                 file.close()
-    file = own_part.open("w+b")
+    file = part_file.open("w+b")
     fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    return file, own_part
+    return file, part_file
 
 
 def found_in(cleaner: Cleaner) -> dict[str, Any]:

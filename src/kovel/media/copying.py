@@ -10,7 +10,7 @@ from typing import Any
 
 from kovel.media import mhl
 from kovel.media.files import Unusable
-from kovel.media.whole_files import keep
+from kovel.media.whole_files import keep, own_part
 
 BLOCK = 4 << 20
 FAULT = ".fails-after"  # in the folder of a made-up card: so many bytes can be read of it
@@ -99,7 +99,7 @@ def _copied(source: Path, final: Path, limit: int | None, report: Callable[[int]
     card that is pulled out). Raises `CardGone` or `Spoilt`, and leaves nothing then."""
     md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
     final.parent.mkdir(parents=True, exist_ok=True)
-    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")
+    part_file = own_part(final)
     copied = 0
     try:
         with source.open("rb") as src, part_file.open("wb") as dst:

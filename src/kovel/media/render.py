@@ -7,7 +7,6 @@ when it is whole.
 """
 
 import os
-import shutil
 import tempfile
 import time
 from bisect import bisect_left
@@ -50,6 +49,7 @@ from kovel.media.film_check import (
 )
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
+from kovel.media.whole_files import own_part, placed, sweep
 
 MOST_TOLD = 40  # differences of one file
 DRAWN = 2  # how layers are drawn: another number makes every part anew
@@ -130,21 +130,6 @@ def _refuse_plan(plan: dict[str, Any]) -> None:
         raise Unusable("This render was asked for with an older Kovel. Render the story again.")
 
 
-def _give_its_name(part: Path, final: Path) -> None:
-    """What is whole gets its own name; of a folder of stems that is there already, file by file."""
-    if final.is_dir() and part.is_dir():
-        for path in part.iterdir():
-            os.replace(path, final / path.name)
-    else:
-        os.replace(part, final)
-
-
-def _remove(part: Path) -> None:
-    if part.is_dir():
-        shutil.rmtree(part, ignore_errors=True)
-    part.unlink(missing_ok=True)
-
-
 def render(
     plan: dict[str, Any],
     files: dict[str, dict[str, Any]],
@@ -186,7 +171,7 @@ def render(
     sounds = plan_of(plan)
     check_inputs(sounds, src)
     final = Path(out)
-    part_file = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
+    part_file = own_part(final)
     final.parent.mkdir(parents=True, exist_ok=True)
     sound = sound_of(plan, src)
     told_result: dict[str, Any] = {"frames": length}
@@ -208,9 +193,9 @@ def render(
         else:
             told_result |= _sound_alone(this_output.kind, sound, plan["samples"], part_file, progress)
             told_result |= _checked(part_file, sounds, src, told_result["loudness"], [])
-        _give_its_name(part_file, final)
+        placed(part_file, final)
     finally:
-        _remove(part_file)
+        sweep(part_file)
     size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size
     seen = [width, height] if has_pictures else None
     return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told_result}
@@ -397,7 +382,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     made now differ from the plan: they are not kept. The end of one is encoded, and it is looked through, while the
     next is drawn."""
     part_files: list[tuple[Path, int, bool]] = []
-    picture_runs, piece_id = film.rows, os.getpid()
+    picture_runs = film.rows
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
     for start, end in division.stretches(picture_runs):
         some, part_place = picture_runs[start:end], film.first(picture_runs[start][0])
@@ -419,7 +404,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
         picture_file.finish()
         found_differences = picture_differences(part, moments, greys, film.clock)
         differs.extend(found_differences)
-        kept = path.with_name(f"{path.name}.differs.{piece_id}.part") if found_differences else path
+        kept = own_part(path.with_name(f"{path.name}.differs")) if found_differences else path
         os.replace(part, kept)
         if found_differences:
             part_files[:] = [(kept if other == path else other, at, is_new) for other, at, is_new in part_files]
@@ -427,7 +412,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     with ThreadPoolExecutor(1) as pool:
         ending: Future[None] | None = None
         for path, some in todo:
-            part_file = path.with_name(f"{path.name}.{piece_id}.part")
+            part_file = own_part(path)
             spare(folder)
             picture_file = PictureFile(part_file, film.output, film.size, film.rate)
             try:

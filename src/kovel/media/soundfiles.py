@@ -1,6 +1,5 @@
 """Sound written as files of 24 bits: a mix, or stems that add up to it to the sample."""
 
-import os
 import wave
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -8,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from kovel.core.time.rate import SAMPLE_RATE
+from kovel.media.whole_files import own_part
 
 Block = Callable[[int, int], np.ndarray]  # samples [a, b) as float32 (b - a, 2)
 Heard = Callable[[float], None]
@@ -52,7 +52,7 @@ def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told:
     off: what rounding leaves over goes into the last."""
     out.mkdir(parents=True, exist_ok=True)
     paths = [out / f"{lane}.wav" for lane in lanes]
-    parts = [path.with_name(f"{path.name}.{os.getpid()}.part") for path in paths]
+    parts = [own_part(path) for path in paths]
     files = [_wav(path) for path in parts]
     try:
         for a in range(0, samples, AT_ONCE):

@@ -20,7 +20,6 @@ import wave
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
-from secrets import token_hex
 from typing import Any, BinaryIO
 
 import av
@@ -32,7 +31,7 @@ from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import LONGEST, NoRoom, Unusable, open_media, spare
 from kovel.media.microphones import channels_of
 from kovel.media.reader import FrameReader
-from kovel.media.whole_files import keep, written_whole
+from kovel.media.whole_files import keep, new_try, written_whole
 from kovel.media.wholeness import sound_made, whole_sound
 
 PEAKS = "peaks.raw"
@@ -65,7 +64,7 @@ def make_sound(
         reader = FrameReader(src, r, threads=1)
         zero = Fraction(reader.zero * reader.base)
         reader.close()
-    trial = folder / f"{GROWING}{os.getpid()}-{token_hex(4)}"
+    trial = folder / f"{GROWING}{new_try()}"
     trial.mkdir()
     try:
         samples, channels = _sound(src, trial, zero, float((frames or 1) / r.fps), progress, heard)

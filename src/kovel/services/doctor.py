@@ -15,8 +15,8 @@ import av
 import cv2
 
 from kovel import __version__
+from kovel.core.errors import Told
 from kovel.core.plan.outputs import OUTPUT_KINDS
-from kovel.jobs.remote_workers import Unfit, form, of_queue, without_secret
 from kovel.media.face_finding import CASCADES
 from kovel.media.files import Unusable
 from kovel.media.models import of_english
@@ -45,27 +45,25 @@ class Row:
     found: str
 
 
-def examined(root: Path, queue: str | None = None) -> list[Row]:
-    """Everything that can be said of a data folder, this machine and a queue for others; opens nothing for writing."""
+def examined(root: Path, cluster: str | None = None, certs: Path | None = None) -> list[Row]:
+    """Everything that can be said of a data folder, this machine and a cluster; opens nothing for writing."""
     examined_rows = list(_rows(root.expanduser().resolve()))
-    return [*examined_rows, _others(queue)] if queue else examined_rows
+    return [*examined_rows, _others(root, cluster, certs)] if cluster else examined_rows
 
 
-def _others(queue: str) -> Row:
-    """Who works elsewhere for whom, by what the queue says."""
+def _others(root: Path, address: str, certs: Path | None) -> Row:
+    """Who works elsewhere for this data folder, by what the cluster says."""
     try:
-        server, workers = of_queue(queue)
-    except Unfit as error:
+        from kovel.jobs.cluster import Cluster
+    except ImportError:
+        return Row("Workers", False, "the packages for a cluster are not installed: pip install 'kovel[cluster]'")
+    try:
+        workers, others = Cluster(address, root, certs=certs).workers_seen()
+    except Told as error:
         return Row("Workers", False, str(error))
-    if server is None:
-        return Row("Workers", False, f"no Kovel uses the queue at {without_secret(queue)}. `kovel serve --queue` does.")
-    same = server["form"] == form()
-    told_workers = ", ".join(f"{worker['node']} ({worker['slots']} at a time)" for worker in workers) or "none"
-    return Row(
-        "Workers",
-        same,
-        f"for {server['node']}: {told_workers}" + ("" if same else f"; it is {server['form']}, here is {form()}"),
-    )
+    found = ", ".join(f"{worker.node} ({worker.busy} of {worker.slots} at a time)" for worker in workers)
+    unfit = f"{others} more that are not for this folder, or of another version" if others else ""
+    return Row("Workers", bool(workers), "; ".join(filter(None, (found or "none works for this folder", unfit))))
 
 
 def _rows(root: Path) -> Iterator[Row]:

@@ -1,11 +1,12 @@
 """Every kind of job there is, what is seen to beside them, and the scheduler that works on them."""
 
+from collections.abc import Sequence
 from datetime import date
 
 from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import Chore, JobKind
-from kovel.jobs.remote_workers import Crew
 from kovel.jobs.scheduler import Scheduler
+from kovel.jobs.workplaces import Workplace
 from kovel.services.footage import camera_cards, disk_space, mending, preparing, relinking, syncing, verifying
 from kovel.services.handoff import archiving, rendering
 from kovel.services.log import speaker_separation, theming, transcription
@@ -34,6 +35,8 @@ BACKED_UP = Chore(30, lambda data: lambda: daily(data.db, data.backups, date.tod
 CHORES = (mending.MENDED_FIRST, disk_space.DISK_WATCHED, BACKED_UP, theming.MEANING_KEPT)
 
 
-def scheduler_for(data_folder: DataFolder, workers: int | None = None, crew: Crew | None = None) -> Scheduler:
+def scheduler_for(
+    data_folder: DataFolder, workers: int | None = None, elsewhere: Sequence[Workplace] = ()
+) -> Scheduler:
     """What works on the jobs of a data folder, with all of Kovel's kinds."""
-    return Scheduler(data_folder, JOB_KINDS, CHORES, workers, crew)
+    return Scheduler(data_folder, JOB_KINDS, CHORES, workers, elsewhere)

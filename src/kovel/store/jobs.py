@@ -38,6 +38,7 @@ class Job:
     attempt: int = 0
     paused: bool = False
     base: float = 0.0  # how far it was when this try began
+    machine: str = ""  # that works on it, where that is another one than the server's
 
     @property
     def key(self) -> str:
@@ -109,6 +110,7 @@ def _job(job_row: sqlite3.Row) -> Job:
         job_row["attempt"],
         bool(job_row["paused"]),
         job_row["base"],
+        job_row["machine"],
     )
 
 
@@ -173,16 +175,20 @@ def begin(database: Database, job: int, base: float = 0.0) -> Job | None:
     """Another try at a job that waits, of which so much is done already; None if it waits no more, or is held."""
     with database.write() as connection:
         begun = connection.execute(
-            "UPDATE job SET state = 'working', started = ?, progress = ?, base = ?, message = '', attempt = attempt + 1"
+            "UPDATE job SET state = 'working', started = ?, progress = ?, base = ?, message = '', machine = '', "
+            "attempt = attempt + 1"
             " WHERE id = ? AND state = 'waiting' AND NOT paused",
             (time.time(), base, base, job),
         ).rowcount
         return get(database, job) if begun else None
 
 
-def advance(database: Database, job: int, progress: float) -> None:
+def advance(database: Database, job: int, progress: float, machine: str = "") -> None:
+    """How far it is, and the machine that works on it, where that is another one."""
     with database.write() as connection:
-        connection.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
+        connection.execute(
+            "UPDATE job SET progress = ?, machine = ? WHERE id = ? AND state = 'working'", (progress, machine, job)
+        )
 
 
 def end(database: Database, job: int, state: JobState, message: str = "", result: dict[str, Any] | None = None) -> None:

@@ -5,7 +5,7 @@ import sqlite3
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -20,7 +20,6 @@ from kovel.core.errors import Told
 from kovel.core.story.settings import ranges
 from kovel.data_folder import DataFolder
 from kovel.jobs.log_files import notebook
-from kovel.jobs.remote_workers import Crew
 from kovel.services.footage.intake import remember_all
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import kept_settings
@@ -34,6 +33,9 @@ from kovel.web.request_log import Noted
 from kovel.web.rooms import ROOMS
 from kovel.web.route_rules import of_the_project
 from kovel.web.security import Guard, Sessions, signing
+
+if TYPE_CHECKING:
+    from kovel.jobs.cluster import Cluster
 
 
 class Problem(BaseModel):
@@ -73,14 +75,14 @@ def create_app(
     passphrase: str | None = None,
     secure: bool = False,
     jobs: bool = True,
-    crew: Crew | None = None,
+    cluster: "Cluster | None" = None,
 ) -> FastAPI:
     """`roots` are the folders recordings may be brought in from; `hosts` further names it answers to; `secure`: it is
-    served by TLS; `jobs` False for tests; `crew`: workers on other machines."""
+    served by TLS; `jobs` False for tests; `cluster`: workers on other machines."""
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        scheduler = scheduler_for(data_folder, crew=crew)
+        scheduler = scheduler_for(data_folder, elsewhere=[cluster] if cluster else ())
         if jobs:
             scheduler.start_or_wait()
         yield
@@ -94,7 +96,7 @@ def create_app(
     application.state.web = Application(data_folder, roots or [Path.home()], passphrase)
     data_folder.roots = [root.resolve() for root in application.state.web.roots]
     remember_all(data_folder)
-    application.state.crew = crew
+    application.state.cluster = cluster
     data_folder.db.guard = application.state.web.together.allow
     data_folder.db.editor = application.state.web.together.asking
     application.add_middleware(Asking)

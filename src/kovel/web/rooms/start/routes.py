@@ -5,7 +5,7 @@ import tempfile
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
@@ -13,15 +13,18 @@ from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Resp
 from kovel import __version__
 from kovel.core.time.rate import RATES, Rate
 from kovel.data_folder import DataFolder
-from kovel.jobs.remote_workers import Crew
 from kovel.services.footage import disk_space
 from kovel.services.footage.intake import prepare
 from kovel.services.handoff import archiving
-from kovel.store import projects, recordings, stories
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.jobs import JobState
 from kovel.store.projects import SIZES, Project
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
 from kovel.web.small_frames import Face, face_of
+
+if TYPE_CHECKING:
+    from kovel.jobs.cluster import Cluster
 
 router = APIRouter()
 
@@ -49,10 +52,11 @@ class Disk:
 
 @dataclass(frozen=True, slots=True)
 class Elsewhere:
-    """Who works elsewhere, in words."""
+    """Who works elsewhere, in words; the cluster's own page of what it does."""
 
     rows: list[str]
     told: str
+    dashboard: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +104,7 @@ class StartPage:
     sizes: dict[str, str]
     project: None
     disk: Disk
-    crew: Elsewhere | None
+    elsewhere: Elsewhere | None
 
 
 @router.get("/")
@@ -113,25 +117,25 @@ def index(request: Request) -> HTMLResponse:
         disk_space.free(data_folder),
         "" if most is None else f"{most / disk_space.GB:g}",
     )
-    crew = _crew(request.app.state.crew)
+    elsewhere = _elsewhere(request.app.state.cluster, len(jobs.in_state(data_folder.db, JobState.WAITING)))
     return page(
         request,
         "start/room.html",
-        StartPage(cards=cards, damaged=damaged, rates=RATES, sizes=SIZES, project=None, disk=disk, crew=crew),
+        StartPage(cards=cards, damaged=damaged, rates=RATES, sizes=SIZES, project=None, disk=disk, elsewhere=elsewhere),
         room="",
     )
 
 
-def _crew(crew: Crew | None) -> Elsewhere | None:
-    """None where nobody can work elsewhere."""
-    if crew is None:
+def _elsewhere(cluster: "Cluster | None", waiting: int) -> Elsewhere | None:
+    """Who works for this server on other machines; None where there is no cluster."""
+    if cluster is None:
         return None
-    if crew.away:
-        return Elsewhere([], f"The queue at {crew.at} does not answer. The work goes on here.")
-    worker_lines = [f"{hand.node}: {hand.slots} at a time" for hand in sorted(crew.there(), key=lambda h: h.node)]
-    return Elsewhere(
-        worker_lines, f"{'They take' if worker_lines else 'None is there yet. Workers take'} their work from {crew.at}."
-    )
+    if cluster.away:
+        return Elsewhere([], f"The cluster at {cluster.address} does not answer. The work goes on here.")
+    rows = [f"{worker.node}: makes {worker.busy} of {worker.slots} at a time" for worker in cluster.workers()]
+    waits = f"{waiting} job{'' if waiting == 1 else 's'} wait{'s' if waiting == 1 else ''}."
+    told = waits if rows else f"None is there yet: `kovel worker --cluster {cluster.address}` starts one. {waits}"
+    return Elsewhere(sorted(rows), told, cluster.dashboard)
 
 
 @router.post("/room")
