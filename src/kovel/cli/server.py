@@ -7,7 +7,7 @@ import sys
 import threading
 import time
 import webbrowser
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import wraps
@@ -103,7 +103,7 @@ def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
         *(path for path in (Path("/media"), Path("/mnt"), Path("/Volumes")) if path.is_dir()),
     ]
     address = f"http{'s' if at.cert else ''}://{_named_in_address(at)}:{port}{path}"
-    cluster = _cluster(data_folder, at) if at.cluster else None
+    cluster = _cluster(data_folder, roots, at) if at.cluster else None
     application = create_app(
         data_folder, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), cluster=cluster
     )
@@ -140,14 +140,12 @@ def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
     server.run()
 
 
-def _cluster(data_folder: DataFolder, at: At) -> "Cluster":
-    """The cluster that takes work from this server, reached already."""
+def _cluster(data_folder: DataFolder, roots: Sequence[Path], at: At) -> "Cluster":
+    """The cluster that takes work from this server, reached already. `roots`: the folders recordings may lie in."""
     try:
         from kovel.jobs.cluster import Cluster
 
-        cluster = Cluster(
-            str(at.cluster), data_folder.root, [path.expanduser().resolve() for path in at.media], at.certs
-        )
+        cluster = Cluster(str(at.cluster), data_folder.root, roots, at.certs)
         cluster.start()
     except ImportError:
         raise click.ClickException(NOT_INSTALLED) from None
