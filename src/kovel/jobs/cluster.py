@@ -152,10 +152,8 @@ class Cluster:
     def _new_client(self) -> Client:
         from distributed import Client
 
-        at = urlsplit(self.address)
-        socket.create_connection(
-            (str(at.hostname), at.port or 0), PATIENCE
-        ).close()  # a client that fails is slow to go
+        at = urlsplit(self.address)  # asked first, for a client that reaches nobody is slow to go
+        socket.create_connection((str(at.hostname), at.port or 0), PATIENCE).close()
         return Client(self.address, security=self.security, timeout=PATIENCE, set_as_default=False)
 
     def workers_seen(self) -> tuple[list[Worker], int]:

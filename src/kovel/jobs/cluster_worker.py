@@ -5,6 +5,7 @@ folder that is not the server's; and begins again when the cluster or the way to
 """
 
 import asyncio
+import logging
 import os
 import socket
 import sys
@@ -26,6 +27,7 @@ from kovel.media.child import call
 
 AGAIN = 2.0  # seconds between two looks for a server
 TOLD = 0.5  # seconds between two reports of how far a call is
+ALIVE = (Status.running, Status.paused)  # a paused one takes nothing new
 _shared: dict[str, Shared] = {}  # by the token of a server: the folders that this process has of it
 
 
@@ -57,7 +59,7 @@ def make_call(token: str, name: str, params: Params) -> Answer:
 
     def is_unwanted() -> bool:
         task = worker.state.tasks.get(key)
-        return task is None or task.state != "executing" or worker.status != Status.running
+        return task is None or task.state != "executing" or worker.status not in ALIVE
 
     progress(0)
     return answered(lambda: shared.result(call(name, shared.call(params), progress, is_unwanted)))
@@ -120,7 +122,7 @@ async def work(asked: Asked) -> None:
             where = ", ".join(here if here == there else f"{there} at {here}" for there, here in shared.pairs)
             say(f"works on the cluster at {asked.address}, {asked.slots} at a time, with {where}")
             fork_server.warm(WARM)
-            while worker.status == Status.running:
+            while worker.status in ALIVE:
                 await asyncio.sleep(AGAIN)
                 servers = await client.get_metadata(["kovel"], {})
                 if token in servers:
@@ -129,6 +131,7 @@ async def work(asked: Asked) -> None:
 
 def work_on(asked: Asked) -> None:
     """Work until ended; begins again whenever the cluster was lost. Raises `Unfit` for whoever started it."""
+    logging.getLogger("distributed").setLevel(logging.WARNING)
     told = False
     while True:
         try:

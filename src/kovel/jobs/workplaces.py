@@ -66,12 +66,12 @@ def answered(make: Callable[[], Any]) -> Answer:
         return {"result": make()}
     except NoRoom as error:
         return {"held": f"{error.what} {error.do}: it goes on by itself."}
+    except Lost:
+        return {"lost": "the process that worked on it was ended"}
     except Unusable as error:
         return {"unusable": str(error)}
     except Cancelled:
         return {"cancelled": True}
-    except Lost:
-        return {"lost": "the process that worked on it was ended"}
     except Exception as error:  # a job that fails in an unforeseen way must still end
         words = in_words(error)
         unforeseen = f"Something unforeseen went wrong ({type(error).__name__}). Try again."

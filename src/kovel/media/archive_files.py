@@ -16,7 +16,7 @@ from kovel.core.time.rate import Rate
 from kovel.media.cutting import cut_pictures, ending
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable, spare
-from kovel.media.whole_files import own_part, placed, written_whole
+from kovel.media.whole_files import own_part, placed, standing, written_whole
 
 BLOCK = 4 << 20
 
@@ -29,7 +29,7 @@ def archive(
     of some seconds are wanted (number, name, path, rate, ranges); those that cannot be cut exactly are taken whole."""
     began = time.monotonic()
     final = Path(out)
-    part_file = own_part(final)
+    part_file, before = own_part(final), standing(final)
     final.parent.mkdir(parents=True, exist_ok=True)
     done = 0
     short: list[Path] = []
@@ -50,7 +50,7 @@ def archive(
                         dst.write(block)
                         done += len(block)
                         progress(begin + (1 - begin) * done / total)
-        placed(part_file, final)
+        placed(part_file, final, before)
     except FileNotFoundError as error:
         gone = Path(str(error.filename)).name
         raise Unusable(

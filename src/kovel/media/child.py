@@ -33,8 +33,11 @@ class Cancelled(RuntimeError):
     """The editor stopped the job."""
 
 
-class Lost(RuntimeError):
+class Lost(Unusable):
     """The process that worked on it was ended from outside, with all that this one had begun: it can be made again."""
+
+    def __init__(self) -> None:
+        super().__init__("Work on it was interrupted from outside. Try again.")
 
 
 def call(
@@ -47,7 +50,10 @@ def call(
     `Cancelled` within half a second."""
     asked_call = CALLS[name]
     limits = [str(asked_call.cpu), str(round(asked_call.memory * 2**30))]
-    process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked_call.path], errors=True)
+    try:
+        process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked_call.path], errors=True)
+    except ConnectionError:
+        raise Lost from None
     listener = _Listener(process, on_progress)
     name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
     this_try = new_try()

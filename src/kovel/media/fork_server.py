@@ -27,6 +27,7 @@ from typing import Any, TextIO
 
 THREADS = {"OPENBLAS_NUM_THREADS": "1"}  # the scheduler shares out the cores: threads of each one's own would only wait
 LONGEST = 1 << 16  # bytes of one request
+TRIES = 4  # at beginning one, where its parent is ended again and again
 
 _lock = threading.Lock()
 _parent: socket.socket | None = None
@@ -107,11 +108,13 @@ def begin(module: str, args: Iterable[str] = (), warm: Iterable[str] = (), *, er
         env = {**os.environ, **THREADS}
         return subprocess.Popen(argv, stdin=pipe, stdout=pipe, stderr=pipe if errors else None, text=True, env=env)
     asked_child = {"module": module, "args": list(args), "warm": list(warm)}
-    try:
-        return _ask(asked_child, errors)
-    except OSError:  # somebody ended the parent: another takes its place
-        stop()
-        return _ask(asked_child, errors)
+    for tries_left in range(TRIES - 1, -1, -1):
+        try:
+            return _ask(asked_child, errors)
+        except OSError:  # somebody ended the parent: another takes its place
+            if not tries_left:
+                raise
+    raise AssertionError
 
 
 def _ask(asked: dict[str, Any], errors: bool) -> Forked:
@@ -119,7 +122,7 @@ def _ask(asked: dict[str, Any], errors: bool) -> Forked:
     ours = [pipes[0][1], *(read_end for read_end, _ in pipes[1:])]
     theirs = [pipes[0][0], *(w for _, w in pipes[1:])]
     try:
-        _send(asked, theirs)
+        parent = _send(asked, theirs)
     except OSError:
         for fd in ours:
             os.close(fd)
@@ -136,6 +139,9 @@ def _ask(asked: dict[str, Any], errors: bool) -> Forked:
         for end in (stdin, stdout, stderr):
             if end:
                 end.close()
+        with _lock:
+            if _parent is parent:  # nobody else has noticed yet
+                _leave()
         raise
 
 
@@ -161,24 +167,35 @@ def warm(modules: Iterable[str]) -> None:
             _send({"module": "", "warm": list(modules)}, [])
 
 
-def _send(asked: dict[str, Any], fds: list[int]) -> None:
+def _send(asked: dict[str, Any], fds: list[int]) -> socket.socket:
+    """Ask the parent, which is begun where there is none; gives which one it was."""
     global _parent
     body = json.dumps(asked).encode()
     assert len(body) <= LONGEST
     with _lock:
         _parent = _parent or _start()
-        socket.send_fds(_parent, [body], fds)
+        try:
+            socket.send_fds(_parent, [body], fds)
+        except OSError:
+            _leave()
+            raise
+        return _parent
+
+
+def _leave() -> None:
+    """End the parent there is. The lock is held."""
+    global _parent, _begun
+    if _parent is not None:
+        _parent.close()
+    if _begun is not None:
+        _begun.wait()
+    _parent = _begun = None
 
 
 def stop() -> None:
     """End the parent, and all that it has begun."""
-    global _parent, _begun
     with _lock:
-        if _parent is not None:
-            _parent.close()
-        if _begun is not None:
-            _begun.wait()
-        _parent = _begun = None
+        _leave()
 
 
 def _become(name: str, mother: int, ends: dict[int, int], keep: int | None = None) -> None:

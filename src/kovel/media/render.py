@@ -49,7 +49,7 @@ from kovel.media.film_check import (
 )
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
-from kovel.media.whole_files import own_part, placed, sweep
+from kovel.media.whole_files import own_part, placed, standing, sweep
 
 MOST_TOLD = 40  # differences of one file
 DRAWN = 2  # how layers are drawn: another number makes every part anew
@@ -171,7 +171,7 @@ def render(
     sounds = plan_of(plan)
     check_inputs(sounds, src)
     final = Path(out)
-    part_file = own_part(final)
+    part_file, before = own_part(final), standing(final)
     final.parent.mkdir(parents=True, exist_ok=True)
     sound = sound_of(plan, src)
     told_result: dict[str, Any] = {"frames": length}
@@ -193,7 +193,7 @@ def render(
         else:
             told_result |= _sound_alone(this_output.kind, sound, plan["samples"], part_file, progress)
             told_result |= _checked(part_file, sounds, src, told_result["loudness"], [])
-        placed(part_file, final)
+        placed(part_file, final, before)
     finally:
         sweep(part_file)
     size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size

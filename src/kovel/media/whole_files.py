@@ -66,22 +66,23 @@ def written_whole(path: Path) -> Iterator[Path]:
         part_file.unlink(missing_ok=True)
 
 
-def placed(part: Path, final: Path) -> None:
-    """What is whole takes its name in one step, and nothing that is whole is replaced: a try that comes late gives way
-    to the one that was quicker."""
-    if part.is_dir() and final.is_dir():
-        for path in part.iterdir():
-            placed(path, final / path.name)
-    elif part.is_dir():
-        part.rename(final)
-    else:
-        try:
-            os.link(part, final)
-        except FileExistsError:
-            pass
-        except OSError:  # a file system without links
-            if not final.exists():
-                part.replace(final)
+def standing(final: Path) -> tuple[int, int] | None:
+    """Which file stands under a name, to be asked before one is made for it; None where none does."""
+    with suppress(OSError):
+        facts = final.stat()
+        return facts.st_ino, facts.st_mtime_ns
+    return None
+
+
+def placed(part: Path, final: Path, before: tuple[int, int] | None) -> None:
+    """What is whole takes its name in one step. Where another file than `before` stands there by now, another try at
+    the same was quicker: that one stays."""
+    if standing(final) == before:
+        if part.is_dir() and final.is_dir():
+            for path in part.iterdir():
+                path.replace(final / path.name)
+        else:
+            part.replace(final)
     sweep(part)
 
 
