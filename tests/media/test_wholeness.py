@@ -17,7 +17,7 @@ from kovel.core.plan.retimed import Retimed
 from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobStep
 from kovel.media import clean, derive, listen, pieces, retimed_sound, soundtrack
-from kovel.media.whole_files import written_whole
+from kovel.media.whole_files import MACHINE, left_parts, own_part, placed, standing, written_whole
 from kovel.media.wholeness import shortcomings, take_apart
 from kovel.services import doctor
 from kovel.services.footage import preparing
@@ -274,3 +274,28 @@ def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(
     )
     assert [json.loads(x)["ended"] for x in (data.logs / "jobs.log").read_text().splitlines()].count("short") == 3
     assert mend(data, r["boat"].id) == "" and not (media_facts(data, r["boat"].id) or {})["whole"]
+
+
+def test_a_late_try_gives_way_and_a_file_asked_for_anew_replaces_the_old_one(tmp_path: Path) -> None:
+    """Two tries at the same, side by side: what was whole first stays, byte for byte; nothing of either is left."""
+    final = tmp_path / "film.mp4"
+    final.write_bytes(b"of last week")
+    before = standing(final)
+    quick, late = own_part(final), own_part(final)
+    assert quick != late
+    quick.write_bytes(b"quick")
+    late.write_bytes(b"late")
+    assert (
+        left_parts(final) == sorted([quick, late]) == left_parts(final, MACHINE) and left_parts(final, "ffffff") == []
+    )
+    placed(quick, final, before)
+    assert final.read_bytes() == b"quick"
+    placed(late, final, before)
+    assert final.read_bytes() == b"quick" and not left_parts(final)
+    stems, made = tmp_path / "stems", tmp_path / "stems.part"
+    for folder, body in ((stems, b"old"), (made, b"new")):
+        folder.mkdir()
+        (folder / "music.wav").write_bytes(body)
+    placed(made, stems, standing(stems))
+    assert (stems / "music.wav").read_bytes() == b"new" and not made.exists()
+    assert standing(tmp_path / "none") is None

@@ -1,8 +1,8 @@
 """Files that are there whole or not at all: each is written under a name of its own and takes its place in one step.
 
-peaks.bin.1d6f40-9f3c02aa.5e11.part  |~~~~~~~~~~~|          whoever reads peaks.bin sees the old one, or all of the new
-peaks.bin                            |old .......|new ............|
-                                                 ^ renamed over it
+peaks.bin.1d6f40-9f3c02aa.5e11d0b2.part  |~~~~~~~~~~~|      whoever reads it sees the old one, or all of the new
+peaks.bin                                |old .......|new ............|
+                                                     ^ renamed over it
 
 So the same call may be made twice, also by two machines that share the folder: neither touches what the other writes.
 """
@@ -36,7 +36,7 @@ def new_try() -> str:
 
 def own_part(path: Path) -> Path:
     """A name beside `path` to write under that nobody else has: of this try, on this machine."""
-    return path.with_name(f"{path.name}.{_try}.{token_hex(2)}.part")
+    return path.with_name(f"{path.name}.{_try}.{token_hex(4)}.part")
 
 
 def left_parts(path: Path, which: str = "") -> list[Path]:

@@ -61,7 +61,7 @@ def _others(root: Path, address: str, certs: Path | None) -> Row:
         workers, others = Cluster(address, root, certs=certs).workers_seen()
     except Told as error:
         return Row("Workers", False, str(error))
-    found = ", ".join(f"{worker.node} ({worker.busy} of {worker.slots} at a time)" for worker in workers)
+    found = ", ".join(f"{worker.node} (working on {worker.busy}, up to {worker.slots} at once)" for worker in workers)
     unfit = f"{others} more that are not for this folder, or of another version" if others else ""
     return Row("Workers", bool(workers), "; ".join(filter(None, (found or "none works for this folder", unfit))))
 

@@ -132,7 +132,7 @@ def _elsewhere(cluster: "Cluster | None", waiting: int) -> Elsewhere | None:
         return None
     if cluster.away:
         return Elsewhere([], f"The cluster at {cluster.address} does not answer. The work goes on here.")
-    rows = [f"{worker.node}: makes {worker.busy} of {worker.slots} at a time" for worker in cluster.workers()]
+    rows = [f"{worker.node}: working on {worker.busy}, up to {worker.slots} at once" for worker in cluster.workers()]
     waits = "One job waits." if waiting == 1 else f"{waiting or 'No'} jobs wait."
     told = waits if rows else f"None is there yet: `kovel worker --cluster {cluster.address}` starts one. {waits}"
     return Elsewhere(sorted(rows), told, cluster.dashboard)
