@@ -5,10 +5,7 @@ import os
 import shutil
 import signal
 import socket
-import subprocess
-import sys
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -29,77 +26,17 @@ from kovel.jobs.certificates import make_certificates
 from kovel.jobs.cluster import TOKEN, Cluster, Unfit, form, kept_token, resource, secured
 from kovel.jobs.scheduler import Scheduler
 from kovel.jobs.shared_folders import Shared, moved, parsed, paths_of, roots_needed
+from kovel.media import film_parts
 from kovel.media.files import Unusable
 from kovel.services.doctor import examined
 from kovel.services.handoff import rendering
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, stories
 from kovel.store.recordings import Recording
+from tests.machines import Host, Machines, children_of, until
 from tests.test_jobs import noted
 
 Coded = tuple[DataFolder, dict[str, Recording]]
-SRC = str(Path(cluster_worker.__file__).parents[2])
-
-
-def until(done: Callable[[], Any], what: str, most: float = 120) -> Any:
-    end = time.monotonic() + most
-    while not (found := done()):
-        assert time.monotonic() < end, f"never: {what}"
-        time.sleep(0.05)
-    return found
-
-
-class Machines:
-    """A Dask scheduler and workers for Kovel, as processes of their own; `inside`: what each is begun through."""
-
-    def __init__(self, folder: Path, *, tls: bool = False, host: str = "127.0.0.1") -> None:
-        self.folder, self.host = folder, host
-        self.certs = folder / "certs" if tls else None
-        if self.certs:
-            make_certificates(self.certs)
-        with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
-            self.port = s.getsockname()[1]
-        self.scheduler: subprocess.Popen[bytes] | None = None
-        self.workers: list[subprocess.Popen[str]] = []
-
-    def address(self, host: str = "") -> str:
-        return f"{'tls' if self.certs else 'tcp'}://{host or self.host}:{self.port}"
-
-    def start(self) -> None:
-        told = ["--host", f"{'tls' if self.certs else 'tcp'}://0.0.0.0" if self.certs else self.host]
-        told += ["--port", str(self.port), "--no-dashboard"]
-        for option, name in (("ca-file", "authority"), ("cert", "kovel"), ("key", "kovel-key")):
-            told += [f"--tls-{option}", str(self.certs / f"{name}.pem")] if self.certs else []
-        env = {**os.environ, "DASK_DISTRIBUTED__COMM__TIMEOUTS__TCP": "12s"}
-        program = [sys.executable, "-m", "distributed.cli.dask_scheduler"]
-        self.scheduler = subprocess.Popen([*program, *told], env=env, stderr=(self.folder / "dask.log").open("ab"))
-        until(self._listens, "the scheduler listens")
-
-    def _listens(self) -> bool:
-        with socket.socket() as s:
-            return s.connect_ex(("127.0.0.1", self.port)) == 0
-
-    def work(
-        self, *media: str, at_once: int = 1, inside: tuple[str, ...] = (), host: str = ""
-    ) -> subprocess.Popen[str]:
-        shared = [x for m in media for x in ("--media", m)]
-        args = [*inside, sys.executable, "-m", "kovel", "worker", "--cluster", self.address(host), *shared]
-        args += ["--at-once", str(at_once), *(["--certs", str(self.certs)] if self.certs else [])]
-        env = {**os.environ, "PYTHONPATH": SRC, "DASK_DISTRIBUTED__COMM__TIMEOUTS__TCP": "12s"}
-        process = subprocess.Popen(args, env=env, stderr=subprocess.PIPE, text=True)
-        self.workers.append(process)
-        return process
-
-    def end(self) -> list[str]:
-        told = []
-        for process in self.workers:
-            process.kill()
-            told.append(process.communicate(timeout=60)[1])
-        if self.scheduler:
-            self.scheduler.kill()
-            self.scheduler.wait()
-        return told
 
 
 @pytest.fixture
@@ -111,8 +48,8 @@ def machines(tmp_path: Path) -> Iterator[Machines]:
 
 
 def film(data: DataFolder, r: dict[str, Recording], frames: int = 450) -> jobs.Job:
-    for _ in range(2):
-        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": frames})
+    for start in (0, 40):
+        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": frames})
     return rendering.start_output(data, 1)
 
 
@@ -128,9 +65,13 @@ def ended(data: DataFolder, job: jobs.Job) -> jobs.Job:
     return until(lambda: (now := jobs.get(data.db, job.id)) and not now.is_open and now, f"{job.kind} ends", 240)
 
 
-def test_the_film_of_a_worker_that_is_killed_is_made_by_another(machines: Machines, coded: Coded) -> None:
-    """Then of a cluster that goes away: at home. Then of a server that is gone: nobody works on it any more."""
+def test_the_film_of_a_worker_that_is_killed_is_made_by_another(
+    machines: Machines, coded: Coded, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In parts on two workers and here. Then of a cluster that goes away: at home. Then of a server that is gone:
+    nobody works on it any more."""
     data, r = coded
+    monkeypatch.setattr(film_parts, "GROUP", 150)
     footage = Path(r["talk"].path).parent
     link = machines.folder / "mounted"
     link.symlink_to(data.root)
@@ -141,12 +82,19 @@ def test_the_film_of_a_worker_that_is_killed_is_made_by_another(machines: Machin
         until(lambda: cluster.slots == 2, "two work")
         job = film(data, r)
         until(lambda: jobs.get(data.db, job.id).progress > 0.02, "it is under way")
-        assert jobs.get(data.db, job.id).machine == socket.gethostname()
+        assert socket.gethostname() in jobs.get(data.db, job.id).machine
         busy = until(lambda: next((w for w in two if children_of(w.pid, "kovel-child")), None), "one makes it")
         busy.send_signal(signal.SIGKILL)
         done = ended(data, job)
         assert done.result and done.result["frames"] == 900 and done.attempt == 1, done.message  # Dask gave it on
         assert Path(done.result["path"]).stat().st_size == done.result["bytes"] and done.result["differs"] == []
+        assert done.result["anew"] == done.result["parts"] == len(list((data.root / "parts" / "1").glob("*.mp4")))
+        made = [x for x in noted(data) if x["job"] == job.id]
+        assert {x["step"] for x in made} == {"film", *(f"parts {first}" for first, _, _ in done.params["groups"])}
+        assert len(made) == len(done.params["groups"]) + 1 > 3 and {x["ended"] for x in made} == {"done"}
+        assert any("where" in x for x in made) and any("where" not in x for x in made)  # there and here
+        rendering.trim_parts(data, 0)
+        monkeypatch.setattr(film_parts, "GROUP", 1000)  # and the others in one call
         # stopped by the editor: its child is ended at once
         stopped = film(data, r)
         other = next(w for w in two if w is not busy)
@@ -160,7 +108,7 @@ def test_the_film_of_a_worker_that_is_killed_is_made_by_another(machines: Machin
         machines.scheduler.kill()
         machines.scheduler.wait()
         done = ended(data, again)
-        assert done.result and done.attempt == 2 and done.machine == "" and cluster.away and cluster.slots == 0
+        assert done.result and done.attempt == 1 and done.machine == "" and cluster.away and cluster.slots == 0
         machines.start()
         until(lambda: cluster.slots, "the cluster is back, with its worker", 180)
         last = film(data, r)
@@ -170,29 +118,7 @@ def test_the_film_of_a_worker_that_is_killed_is_made_by_another(machines: Machin
     until(lambda: not children_of(other.pid, "kovel-child"), "nobody wants it any more", 30)
     assert jobs.get(data.db, last.id).is_open and not list((data.root / "renders").rglob("*.part"))
     rows = [(x["job"], x["ended"]) for x in noted(data) if x["job"] >= job.id]
-    assert rows[0] == (job.id, "done") and (again.id, "lost") in rows and (again.id, "done") in rows
-    assert len([x for x in rows if x[1] == "done"]) == 2  # each once
-
-
-def children_of(pid: int, name: str) -> list[int]:
-    """The processes of that name below one, however deep."""
-    parents: dict[int, int] = {}
-    names: dict[int, str] = {}
-    for p in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            head, rest = p.read_text().rsplit(")", 1)
-        except OSError:
-            continue
-        number = int(p.parent.name)
-        parents[number], names[number] = int(rest.split()[1]), head.split("(", 1)[1]
-    found = []
-    for number, called in names.items():
-        up = number
-        while up in parents and up != pid:
-            up = parents[up]
-        if up == pid and called == name:
-            found.append(number)
-    return found
+    assert (again.id, "lost") in rows and rows.count((again.id, "done")) == 1  # each once
 
 
 def test_a_worker_of_another_version_or_without_the_folders_is_refused(
@@ -226,7 +152,7 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(
     cluster.start()
     try:
         worker = machines.work(str(footage))
-        assert worker.wait(180) == 2 and worker.stderr and f"{data.root} is not shared" in worker.stderr.read()
+        assert worker.wait(180) == 2 and f"{data.root} is not shared" in machines.told(worker)
         with Client(machines.address(), set_as_default=False) as other:  # any Dask worker is not one of Kovel's
             assert cluster.workers_seen() == ([], 0) and other.get_metadata(["kovel", cluster.token])["form"] == form()
         row = next(x for x in examined(data.root, machines.address()) if x.what == "Workers")
@@ -317,35 +243,6 @@ def test_what_moves_nothing_changes_nothing(told: Any) -> None:
 
 
 # --- two machines
-
-
-class Host:
-    """A machine of its own, as far as a network goes: a namespace, and a cable to this one."""
-
-    def __init__(self, n: int) -> None:
-        self.name = f"kovel{os.getpid() % 100_000}x{n}"
-        self.cable = f"kv{os.getpid() % 100_000}x{n}"
-        net = f"10.{77 + n}.{os.getpid() // 250 % 250}"
-        self.server, own = f"{net}.1", f"{net}.2"
-        run("netns", "add", self.name)
-        run("link", "add", self.cable, "type", "veth", "peer", "name", "eth0", "netns", self.name)
-        run("addr", "add", f"{self.server}/24", "dev", self.cable)
-        run("link", "set", self.cable, "up")
-        run("-n", self.name, "addr", "add", f"{own}/24", "dev", "eth0")
-        run("-n", self.name, "link", "set", "eth0", "up")
-        run("-n", self.name, "link", "set", "lo", "up")
-        self.inside = ("ip", "netns", "exec", self.name)
-
-    def cut(self, *, off: bool) -> None:
-        run("link", "set", self.cable, "down" if off else "up")
-
-    def end(self) -> None:
-        subprocess.run(["ip", "link", "del", self.cable], check=False)
-        subprocess.run(["ip", "netns", "del", self.name], check=False)
-
-
-def run(*args: str) -> None:
-    subprocess.run(["ip", *args], check=True, capture_output=True)
 
 
 @pytest.mark.skipif(not shutil.which("ip") or os.geteuid() != 0, reason="network namespaces are made by root")

@@ -32,6 +32,11 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Refused
 from kovel.core.time.rate import RATES, Rate
 from kovel.data_folder import DataFolder
+from kovel.jobs.kinds import SoFar
+from kovel.jobs.shared_folders import moved
+from kovel.media import film_parts
+from kovel.media.render import render, render_parts
+from kovel.services.handoff import film_steps
 from kovel.services.handoff.rendering import estimate, keep_ready, parts_of, ready, start_output, trim_parts
 from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
@@ -226,6 +231,48 @@ def test_only_what_changed_is_made_anew(coded: Coded, finished: Finished, tmp_pa
 
 
 cuts = st.lists(st.tuples(st.integers(1, 4), st.integers(0, 300), st.integers(1, 500)), min_size=1, max_size=12)
+
+
+@pytest.mark.parametrize("rate", [None, Rate(24)])
+def test_parts_made_elsewhere_are_those_of_the_film(
+    coded: Coded, finished: Finished, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, rate: Rate | None
+) -> None:
+    """In steps as several machines make them, whose folders have other paths: each part once, and the same bytes as in
+    the film that was made in one call. Then with a part that was lost on the way."""
+    monkeypatch.setattr(film_parts, "GROUP", 250)
+    data, r = coded
+    for start in (0, 100, 300):
+        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": 260})
+    job = start_output(data, 1, Output(height=180, rate=rate), tmp_path / "film.mp4")
+    finished(data)
+    alone = jobs.get(data.db, job.id).result
+    assert alone and alone["parts"] == alone["anew"] == len(list(parts_of(data, 1).glob("*.mp4"))) >= 4
+    own = {path.name: path.read_bytes() for path in parts_of(data, 1).glob("*.mp4")}
+    trim_parts(data, 0)
+
+    (tmp_path / "mounted").symlink_to(data.root)
+    job = start_output(data, 1, Output(height=180, rate=rate), tmp_path / "film 2.mp4")
+    [joined] = film_steps.steps(job, SoFar(here=2))  # on one machine it is one call
+    groups = film_steps.steps(job, SoFar(here=1, elsewhere=2))
+    assert len(groups) >= 3 and sum(count for _, _, count in job.params["groups"]) == alone["parts"]
+    assert film_steps.steps(job, SoFar(tuple(groups[1:]), here=1, elsewhere=2)) == groups[:1]
+    for step in groups:
+        params = moved(step.params, lambda path: path.replace(str(data.root), str(tmp_path / "mounted")))
+        result = render_parts(**params, progress=lambda done: None)
+        assert result["parts"] == result["anew"] > 0
+    assert {path.name: path.read_bytes() for path in parts_of(data, 1).glob("*.mp4")} == own
+    names = frozenset(step.name for step in groups)
+    far = SoFar(ended=names, here=1, elsewhere=2)
+    assert film_steps.steps(job, far) == [joined] and film_steps.progress(job, far) == film_steps.PARTS_DONE
+    assert 0 < film_steps.progress(job, SoFar(tuple(groups[:1]), {groups[0].name: 0.5}, here=1, elsewhere=2)) < 0.5
+    next(parts_of(data, 1).glob("*.mp4")).unlink()
+    result = render(**joined.params, progress=lambda done: None)
+    assert (result["anew"], result["differs"]) == (1, [])
+    kept = film_steps.take_step(data, job, joined, result).result
+    assert kept and kept["anew"] == alone["parts"]  # none of them was there before
+    assert (tmp_path / "film 2.mp4").stat().st_size == (tmp_path / "film.mp4").stat().st_size
+    assert codes(tmp_path / "film 2.mp4") == codes(tmp_path / "film.mp4")
+    jobs.end(data.db, job.id, "cancelled")
 
 
 def story(rows: list[tuple[int, int, int]]) -> Any:

@@ -21,6 +21,7 @@ from kovel.core.errors import Invalid
 from kovel.core.sound.peaks import coarser
 from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder, look_at, media_facts
+from kovel.jobs.kinds import SoFar
 from kovel.media import own_pictures
 from kovel.media.child import call
 from kovel.media.derive import finish, make_look
@@ -125,26 +126,28 @@ def test_steps_share_the_work_and_end_it(tmp_path: Path) -> None:
     folder = tmp_path / "o"
     params = {"path": "/x.mov", "out": str(folder), "rate": [25, 1], "picture": True, "sound": True, "frames": 90_000}
     job = jobs.Job(1, 1, 1, "prepare", params, "working", 0, None, None, "", None)
-    first = preparing.steps(job, (), 2)
+    first = preparing.steps(job, SoFar(here=2))
     assert [s.name for s in first[:3]] == ["sound", "look", "pieces 0"] and first[0].urgency < first[2].urgency
     spans = [s.pieces for s in first if s.pieces]
     assert spans[0] == (0, 150) and all(a[1] == b[0] for a, b in pairwise(spans)) and spans[-1][1] is None
-    rest = preparing.steps(job, first[:4], 2)  # what is out is not handed out again
+    rest = preparing.steps(job, SoFar(tuple(first[:4]), here=2))  # what is out is not handed out again
     assert rest[0].pieces == (300, 450) and "sound" not in {s.name for s in rest}
     (folder / "pieces").mkdir(parents=True)
     for k in range(1875):
         if k not in (3, 4, 500):
             place(folder, k).touch()
     (folder / "pieces" / "end.json").write_text(json.dumps({"frames": 90_000}))
-    assert [s.pieces for s in preparing.steps(job, (), 2) if s.pieces] == [(3, 5), (500, 501)]
-    assert [s.pieces for s in preparing.steps(job, [first[2]], 2) if s.pieces] == [(500, 501)]
+    assert [s.pieces for s in preparing.steps(job, SoFar(here=2)) if s.pieces] == [(3, 5), (500, 501)]
+    assert [s.pieces for s in preparing.steps(job, SoFar((first[2],), here=2)) if s.pieces] == [(500, 501)]
     for k in (3, 4, 500):
         place(folder, k).touch()
-    assert [s.name for s in preparing.steps(job, (), 2)] == ["sound"]
+    assert [s.name for s in preparing.steps(job, SoFar(here=2))] == ["sound"]
     (folder / "sound.pcm").write_bytes(bytes(96_000))
     made.whole_sound(folder)
-    assert [s.name for s in preparing.steps(job, (), 2)] == ["finish"] and preparing.steps(job, first[-1:], 2) == []
-    assert 0.9 < preparing.progress(job, {}) < 1
+    assert [s.name for s in preparing.steps(job, SoFar(here=2))] == ["finish"] and preparing.steps(
+        job, SoFar(tuple(first[-1:]), here=2)
+    ) == []
+    assert 0.9 < preparing.progress(job, SoFar()) < 1
 
 
 def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: DataFolder) -> None:

@@ -15,7 +15,7 @@ from fastapi.testclient import TestClient
 from kovel.core.errors import Invalid
 from kovel.core.plan.retimed import Retimed
 from kovel.data_folder import DataFolder, media_facts
-from kovel.jobs.kinds import JobStep
+from kovel.jobs.kinds import JobStep, SoFar
 from kovel.media import clean, derive, listen, pieces, retimed_sound, soundtrack
 from kovel.media.whole_files import MACHINE, left_parts, own_part, placed, standing, written_whole
 from kovel.media.wholeness import shortcomings, take_apart
@@ -141,10 +141,12 @@ def test_a_recording_is_finished_once(talk: Path, tmp_path: Path) -> None:
     long = {**params, "frames": 90_000}  # so long that it is made in steps
     job = jobs.Job(1, 1, 1, "prepare", long, "working", 0, None, None, "", None)
     last = JobStep("finish", "finish", {}, 1)
-    assert preparing.steps(job, [last], 2) == []
+    assert preparing.steps(job, SoFar((last,), here=2)) == []
     derive.derive(*params.values(), lambda x: None)  # type: ignore[arg-type]
     before = state(tmp_path)
-    assert [s.name for s in preparing.steps(job, (), 2)] == ["finish"] and preparing.steps(job, [last], 2) == []
+    assert [s.name for s in preparing.steps(job, SoFar(here=2))] == ["finish"] and preparing.steps(
+        job, SoFar((last,), here=2)
+    ) == []
     told = derive.finish(*params.values(), lambda x: None)  # type: ignore[arg-type]
     assert told["frames"] == 300 and state(tmp_path) == before
 

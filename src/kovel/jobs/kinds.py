@@ -5,7 +5,7 @@ service asks      scheduler                              service
 jobs.add(kind) ─► hold? ─► needs_sound? ─► call ─► take ─► Outcome: done with a message, made again, or its next step
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, Protocol
@@ -71,17 +71,35 @@ class JobStep:
 
 
 @dataclass(frozen=True, slots=True)
+class SoFar:
+    """How far the calls of a job have come.
+
+    :param under_way: the steps that are being made
+    :param told: how far each of them says it is, 0 to 1, by its name
+    :param ended: the names of those that brought their result in this try; nobody remembers them after a restart
+    :param here: calls at once on this machine
+    :param elsewhere: and on others, just now
+    """
+
+    under_way: tuple[JobStep, ...] = ()
+    told: Mapping[str, float] = field(default_factory=dict)
+    ended: frozenset[str] = frozenset()
+    here: int = 1
+    elsewhere: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class Steps:
     """How a job is made in several calls, some of them side by side.
 
-    :param following: the steps that can be made next, beside those that are under way, by so many workers
-    :param progress: how far it is, 0 to 1, by what is there and what the steps under way have told
+    :param following: the steps that can be made next, beside those that are under way
+    :param progress: how far it is, 0 to 1
     :param take: what becomes of a step's result
     :param spared: whether the job goes on where this step failed
     """
 
-    following: Callable[[Job, Sequence[JobStep], int], list[JobStep]]
-    progress: Callable[[Job, dict[str, float]], float]
+    following: Callable[[Job, SoFar], list[JobStep]]
+    progress: Callable[[Job, SoFar], float]
     take: Callable[[DataFolder, Job, JobStep, Result], Outcome]
     spared: Callable[[Job, JobStep], bool]
 
@@ -95,7 +113,8 @@ def keep_result(data_folder: DataFolder, job: Job, result: Result) -> Outcome:
 class JobKind:
     """One kind of job.
 
-    :param call: the call that a child makes for it (`media/calls.py`); empty where it has `steps`
+    :param call: the call that a child makes for it (`media/calls.py`); where it has `steps`, the one that ends it, if
+        that writes where its result will be
     :param urgency: the lower, the sooner
     :param take: what becomes of its result, in the transaction that ends the job
     :param hold: why it cannot be handed out yet

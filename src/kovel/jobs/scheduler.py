@@ -13,7 +13,7 @@ from typing import Any
 
 from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import DataFolder, looked_at, sounded
-from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, Steps
+from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, SoFar, Steps
 from kovel.jobs.log_files import note, notebook
 from kovel.jobs.workplaces import ThisMachine, Workplace
 from kovel.media.calls import CALLS, Place
@@ -71,6 +71,7 @@ class Scheduler:
         self._lock: int | None = None
         self._thread: threading.Thread | None = None
         self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
+        self._ended: dict[int, set[str]] = {}  # by job in several calls: the steps of this try that brought a result
         self._followed: dict[str, Follower] = {}  # what takes in what calls under way bring, by their key
         self._failed: dict[str, int] = {}  # how often an end could not be applied
         self._short: dict[int, int] = {}  # by job: how often a recording was finished and not whole
@@ -149,9 +150,9 @@ class Scheduler:
     def _lose(self, key: str) -> None:
         """Nobody knows what became of it: it is made again. A step that is not brought is given out again anyway."""
         out = self._out[key]
+        if self._begins_files(out.job):
+            swept(out.job.params)
         if not out.step:
-            if self._begins_files(out.job):
-                swept(out.job.params)
             with contextlib.suppress(Missing, Invalid):
                 job_now = jobs.get(self.data.db, out.job.id)
                 if job_now.attempt == out.job.attempt:
@@ -209,13 +210,10 @@ class Scheduler:
             free[self.places.index(out.place)] -= 1
         if all(places <= -SPARE for places in free):
             return
-        workers = sum(place.slots for place in self.places)
-        for _, job, step in sorted(self._calls_of(known_jobs, workers), key=lambda call: call[0]):
+        for _, job, step in sorted(self._calls_of(known_jobs), key=lambda call: call[0]):
             self._offer(job, step, free)
 
-    def _calls_of(
-        self, all_jobs: list[jobs.Job], workers: int
-    ) -> Iterator[tuple[tuple[float, ...], jobs.Job, JobStep | None]]:
+    def _calls_of(self, all_jobs: list[jobs.Job]) -> Iterator[tuple[tuple[float, ...], jobs.Job, JobStep | None]]:
         """(how urgent, job, step) of every call that can be made now: what comes first has the smallest."""
         shown = recordings.in_stories(self.data.db)
         looked = looked_at(self.data)
@@ -226,19 +224,30 @@ class Scheduler:
                 continue
             kind = self.kinds[job.kind]
             unseen = job.recording not in shown
+            if job.state is JobState.WAITING and (job.id in under_way or not self._is_ready(kind, job, coming)):
+                continue  # or an earlier try of it is still ending
             if kind.steps is not None:
                 wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
-                for index, step in enumerate(self._steps_of(kind.steps, job, workers)):
+                for index, step in enumerate(self._steps_of(kind.steps, job)):
                     yield (step.urgency, wanted, unseen, job.id + index / 1e4), job, step
-            elif job.state is JobState.WAITING and job.id not in under_way and self._is_ready(kind, job, coming):
-                yield (kind.urgency, unseen, 0, job.id), job, None
+            elif job.state is JobState.WAITING:
+                yield (kind.urgency, 0.0, unseen, job.id), job, None
 
-    def _steps_of(self, steps: Steps, job: jobs.Job, workers: int) -> list[JobStep]:
+    def _steps_of(self, steps: Steps, job: jobs.Job) -> list[JobStep]:
         """What can be done next of a job in several calls; nothing while an earlier try of it is still ending."""
-        out = [o for o in self._out.values() if o.job.id == job.id]
-        if any(o.job.attempt != job.attempt for o in out):
+        if any(out.job.id == job.id and out.job.attempt != job.attempt for out in self._out.values()):
             return []
-        return steps.following(job, [o.step for o in out if o.step], workers)
+        return steps.following(job, self._so_far(job))
+
+    def _so_far(self, job: jobs.Job) -> SoFar:
+        of_job = [(out.step, out) for out in self._out.values() if out.job.id == job.id and out.step]
+        return SoFar(
+            tuple(step for step, _ in of_job),
+            {step.name: out.place.progress(out.key) or 0.0 for step, out in of_job},
+            frozenset(self._ended.get(job.id, ())),
+            sum(place.slots for place in self.places if place.is_here),
+            sum(place.slots for place in self.places if not place.is_here),
+        )
 
     def _is_ready(self, kind: JobKind, job: jobs.Job, coming: set[int | None]) -> bool:
         """Whether a job can be handed out. `coming`: the recordings whose sound is being made."""
@@ -260,7 +269,8 @@ class Scheduler:
             return
         job_now: jobs.Job | None = jobs.get(self.data.db, job.id)
         if job_now is not None and job_now.state is JobState.WAITING:
-            base = kind.steps.progress(job_now, {}) if kind.steps and step and not step.makes_all else 0.0
+            self._ended.pop(job.id, None)
+            base = kind.steps.progress(job_now, SoFar()) if kind.steps and step and not step.makes_all else 0.0
             job_now = jobs.begin(self.data.db, job.id, base)
         if job_now is None or (step and job_now.state is not JobState.WORKING):
             return
@@ -384,12 +394,18 @@ class Scheduler:
         if steps is None:
             progress = out.place.progress(key)
         else:
-            outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
-            told_progress = {o.step.name: o.place.progress(o.key) or 0.0 for o in outs if o.step}
-            progress = steps.progress(now, told_progress)
-        machine = out.place.where(key)
+            progress = steps.progress(now, self._so_far(now))
+        machine = self._machines(now)
         if progress is not None and (abs(progress - now.progress) > 1e-4 or machine != now.machine):
             jobs.advance(self.data.db, now.id, progress, machine)
+
+    def _machines(self, job: jobs.Job) -> str:
+        """The machines that work on a job, as far as they are others than this one."""
+        places = {out.place.where(out.key) for out in self._out.values() if out.job.id == job.id}
+        names = sorted(name for name in places if name)
+        if names and "" in places:
+            names.append("this machine")
+        return f"{names[0]} and {len(names) - 1} more" if len(names) > 2 else " and ".join(names)
 
     def _make_again(self, out: Out, short: str) -> None:
         """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it
@@ -421,8 +437,11 @@ class Scheduler:
             )
             if took.short:
                 self._make_again(out, took.short)
-            elif not took.goes_on:
+            elif took.goes_on and step:
+                self._ended.setdefault(job.id, set()).add(step.name)
+            else:
                 self._short.pop(job.id, None)
+                self._ended.pop(job.id, None)
                 jobs.end(self.data.db, job.id, JobState.DONE, took.message, result=took.result)
         elif not (kind.steps and step and kind.steps.spared(job, step)):
             jobs.end(self.data.db, job.id, JobState.FAILED, answer["unusable"])

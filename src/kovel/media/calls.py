@@ -82,6 +82,7 @@ CALLS = {
         Call("tone", "measure", HOUR, 16, niceness=0),
         # files out, and files taken from elsewhere
         Call("render", "render", 24 * HOUR, 16, niceness=0, begins_files=True),
+        Call("render_parts", "render", 24 * HOUR, 16, niceness=0),
         Call("archive", "archive_files", 12 * HOUR, 4, niceness=0, begins_files=True, place=Place.HERE),
         Call("unpack", "archive_files", 12 * HOUR, 4, niceness=0),
         Call("copy", "copying", 12 * HOUR, 4, niceness=0, place=Place.HERE),

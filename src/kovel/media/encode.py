@@ -9,20 +9,13 @@ from typing import Any
 import av
 import numpy as np
 
-from kovel.core.plan.outputs import OUTPUT_KINDS, Coding, Output, bit_rate
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, bit_rate, coding_of
 from kovel.core.sound.loudness import TruePeaks, Weigher, integrated
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.reader import tag_bt709
 from kovel.media.soundfiles import to_24
 
 FORMATS = ("fltp", "flt", "s32")  # samples as encoders take them, what is wanted first
-
-
-def coding_of(kind: str) -> Coding:
-    """How a kind of output is coded."""
-    coding = OUTPUT_KINDS[kind].coding
-    assert coding, kind
-    return coding
 
 
 def _taken_by(encoder: Any) -> set[str]:

@@ -12,9 +12,8 @@ import time
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
-from math import ceil
 from pathlib import Path
 from typing import Any
 
@@ -23,18 +22,16 @@ import numpy as np
 from PIL import Image
 
 from kovel.core.checks.delivered import Difference
-from kovel.core.plan import parts as division
 from kovel.core.plan.layers import Layer, Stacked
-from kovel.core.plan.outputs import OUTPUT_KINDS, Output, frames_made, story_frame
+from kovel.core.plan.outputs import OUTPUT_KINDS, Output, coding_of, story_frame
 from kovel.core.plan.plan import FORM, Plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
-from kovel.core.time.rate import Rate
 from kovel.media import soundfiles
 from kovel.media.burn import Burnt
 from kovel.media.derive import checksum
 from kovel.media.drawing import Pictures
-from kovel.media.encode import Measured, PictureFile, SoundStream, coding_of, joined, stream_like
+from kovel.media.encode import Measured, PictureFile, SoundStream, joined, stream_like
 from kovel.media.files import Unusable, spare
 from kovel.media.film_check import (
     Files,
@@ -47,12 +44,12 @@ from kovel.media.film_check import (
     plan_of,
     sound_differences,
 )
+from kovel.media.film_parts import FilmParts, Row
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
 from kovel.media.whole_files import own_part, placed, standing, sweep
 
 MOST_TOLD = 40  # differences of one file
-DRAWN = 2  # how layers are drawn: another number makes every part anew
 Progress = Callable[[float], None]
 
 
@@ -163,7 +160,6 @@ def render(
     is gone or a sound is not whole. Nothing is left under the final name unless it is whole.
     """
     began = time.monotonic()
-    length, clock = plan["length"], Rate(*plan["rate"])
     _refuse_plan(plan)
     this_output, src = Output.from_json(output), {int(name): file for name, file in files.items()}
     has_pictures = OUTPUT_KINDS[this_output.kind].seen or this_output.kind == "still"
@@ -174,12 +170,10 @@ def render(
     part_file, before = own_part(final), standing(final)
     final.parent.mkdir(parents=True, exist_ok=True)
     sound = sound_of(plan, src)
-    told_result: dict[str, Any] = {"frames": length}
+    told_result: dict[str, Any] = {"frames": plan["length"]}
     try:
         if has_pictures:
-            folders = [Path(folder) if folder else None for folder in (drawn, tables, fonts)]
-            with closing(Pictures(src, width, height, *folders)) as pictures:
-                job = Film(plan, src, this_output, (width, height), pictures, clock, begin, drop, folders[1:])
+            with _opened(plan, src, this_output, (width, height), begin, drop, drawn, tables, fonts) as job:
                 if this_output.kind == "still":
                     job.still(part_file)
                 else:
@@ -202,33 +196,18 @@ def render(
 
 
 @dataclass
-class Film:
-    """What is to be drawn, row by row of a plan, and how each frame of it is found."""
+class Film(FilmParts):
+    """The frames of a film, or of a stretch of one, drawn row by row of its plan."""
 
-    plan: dict[str, Any]
-    files: dict[int, dict[str, Any]]
-    output: Output
-    size: tuple[int, int]
     pictures: Pictures
-    clock: Rate
-    begin: int
     drop: bool
-    folders: list[Path | None]  # of tables and of fonts
 
     def __post_init__(self) -> None:
-        self.rate = self.output.rate or self.clock
-        self.rows: list[tuple[int, int, list[Any]]] = self.plan["pictures"]
-        self.length: int = self.plan["length"]
-        self.count = frames_made(self.length, self.clock, self.output.rate)
-        self.burnt = (
-            Burnt(self.size, self.files, self.clock, self.begin, self.drop) if self.output.kind == "draft" else None
-        )
+        super().__post_init__()
+        is_draft = self.output.kind == "draft"
+        self.burnt = Burnt(self.size, self.files, self.clock, self.begin, self.drop) if is_draft else None
 
-    def first(self, at: int) -> int:
-        """The first frame of the film that shows story frame `at` or a later one."""
-        return at if self.rate == self.clock else min(self.count, ceil(at * self.rate.fps / self.clock.fps))
-
-    def moments(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Moment]:
+    def moments(self, picture_runs: Sequence[Row]) -> Iterator[Moment]:
         """What each frame of these rows shows: the story's frame, the layers, and how many frames they have stood."""
         k = self.first(picture_runs[0][0])
         for at, end, layers in picture_runs:
@@ -237,7 +216,7 @@ class Film:
                 yield frame, stack, frame - at
                 k += 1
 
-    def frames(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
+    def frames(self, picture_runs: Sequence[Row]) -> Iterator[Any]:
         """The frames of these rows, drawn."""
         for t, stack, k in self.moments(picture_runs):
             frame = self.pictures.frame(stack, k)
@@ -248,64 +227,58 @@ class Film:
         still_frame = next(self.frames(self.rows))
         Image.fromarray(rgb_of(still_frame.reformat(format="yuv444p"))).save(path, "PNG")
 
-    def made_with(self, picture_runs: Sequence[tuple[int, int, list[Any]]]) -> Any:
-        """All but what is seen that decides what a part looks like."""
-        at = picture_runs[0][0]
-        drawn = [layer for _, _, layers in picture_runs for layer in _all(layers)]
-        used = sorted({drawn_layer[0] for drawn_layer in drawn if drawn_layer[0] is not None})
-        named = {
-            d[n]
-            for drawn_layer in drawn
-            if len(drawn_layer) > 4
-            for d in (*drawn_layer[4].get("look", ()), drawn_layer[4].get("title", {}))
-            for n in ("table", "font")
-            if d.get(n)
-        }
-        stamps = [
-            (other.name, other.stat().st_mtime_ns)
-            for path in self.folders
-            if path and path.is_dir()
-            for other in sorted(path.iterdir())
-            if other.stem in named
-        ]
-        phase = str(self.first(at) - at * self.rate.fps / self.clock.fps)
-        of = [
-            [
-                recording_id,
-                recording_file["path"],
-                *_stamp(recording_file["path"]),
-                recording_file["rate"],
-                recording_file["still"],
-            ]
-            for recording_id in used
-            for recording_file in (self.files[recording_id],)
-        ]
-        output = self.output
-        return [
-            DRAWN,
-            output.kind,
-            output.quality,
-            self.size,
-            self.rate.num,
-            self.rate.den,
-            phase,
-            of,
-            stamps,
-            self.burnt and at + self.begin,
-        ]
+
+@contextmanager
+def _opened(
+    plan: dict[str, Any],
+    files: dict[int, dict[str, Any]],
+    output: Output,
+    size: tuple[int, int],
+    begin: int,
+    drop: bool,
+    drawn: str,
+    tables: str,
+    fonts: str,
+    until: int | None = None,
+) -> Iterator[Film]:
+    """A film that is to be drawn; its recordings are closed at the end."""
+    made_tables, own_fonts = (Path(folder) if folder else None for folder in (tables, fonts))
+    with closing(Pictures(files, *size, Path(drawn) if drawn else None, made_tables, own_fonts)) as pictures:
+        yield Film(plan, files, output, size, begin, made_tables, own_fonts, until, pictures, drop)
 
 
-def _all(layers: Sequence[Any]) -> Iterator[Any]:
-    """Layers of a plan's JSON, and those they are put together from."""
-    for layer in layers:
-        yield layer
-        if len(layer) > 4:
-            yield from _all([*layer[4].get("stack", ()), *([layer[4]["cut"]] if "cut" in layer[4] else [])])
+def render_parts(
+    plan: dict[str, Any],
+    files: dict[str, dict[str, Any]],
+    width: int,
+    height: int,
+    output: dict[str, Any],
+    progress: Progress,
+    *,
+    parts: str,
+    until: int,
+    drawn: str = "",
+    tables: str = "",
+    fonts: str = "",
+    begin: int = 0,
+    drop: bool = False,
+) -> dict[str, Any]:
+    """Make the parts of a stretch of a film, so that `render` finds them: all as it takes it, only that `plan` has
+    the rows of the stretch alone, which ends at the story's frame `until`.
 
-
-def _stamp(path: str) -> tuple[int, int]:
-    st = os.stat(path)
-    return st.st_size, st.st_mtime_ns
+    Returns how many parts it has, and how many of them were made now. Raises `Unusable` as `render` does. A part that
+    differs from the plan is not kept: `render` makes it once more, and tells.
+    """
+    source_files = {int(name): file for name, file in files.items()}
+    _refuse_changed(source_files, True)
+    Path(parts).mkdir(parents=True, exist_ok=True)
+    of_output = Output.from_json(output)
+    with _opened(plan, source_files, of_output, (width, height), begin, drop, drawn, tables, fonts, until) as film:
+        made, _ = _parts(film, Path(parts), progress)
+    for path, _, _ in made:
+        if path.suffix == ".part":
+            sweep(path)
+    return {"parts": len(made), "anew": sum(is_new for _, _, is_new in made)}
 
 
 def _film(
@@ -320,7 +293,7 @@ def _film(
     with tempfile.TemporaryDirectory(prefix="kovel-") as once:
         folder = kept or Path(once)
         folder.mkdir(parents=True, exist_ok=True)
-        parts_made, differs = _parts(film, folder, progress)
+        parts_made, differs = _parts(film, folder, lambda done: progress(0.9 * done))
         kind = film.output.kind
         options = {"movflags": "faststart"} if coding_of(kind).container in ("mp4", "mov") else {}
         with av.open(str(out), "w", format=coding_of(kind).container, options=options) as container:
@@ -354,7 +327,7 @@ def _film(
             differs.insert(
                 0, Difference(0, film.count / float(film.rate.fps), f"{count} frames instead of {film.count}")
             )
-        differs += caption_differences(film.plan, film.size, film.folders[1])
+        differs += caption_differences(film.plan, film.size, film.fonts)
         return told_result | _checked(out, plan_of(film.plan), film.files, told_result["loudness"], differs)
 
 
@@ -382,19 +355,14 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     made now differ from the plan: they are not kept. The end of one is encoded, and it is looked through, while the
     next is drawn."""
     part_files: list[tuple[Path, int, bool]] = []
-    picture_runs = film.rows
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
-    for start, end in division.stretches(picture_runs):
-        some, part_place = picture_runs[start:end], film.first(picture_runs[start][0])
-        if (film.first(picture_runs[end][0]) if end < len(picture_runs) else film.count) <= part_place:
-            continue  # a stretch between two frames of a slower film
-        path = folder / f"{division.name_of(some, film.made_with(some))}.{coding_of(film.output.kind).container}"
-        is_new = not path.exists() and not any(other == path for other, _ in todo)
+    for part in film.parts(folder):
+        is_new = not part.path.exists() and not any(path == part.path for path, _ in todo)
         if is_new:
-            todo.append((path, some))
-        elif path.exists():
-            os.utime(path)
-        part_files.append((path, part_place, is_new))
+            todo.append((part.path, film.rows[part.first : part.last]))
+        elif part.path.exists():
+            os.utime(part.path)
+        part_files.append((part.path, part.at, is_new))
     total = sum(some[-1][1] - some[0][0] for _, some in todo)
     done = 0
 
@@ -419,7 +387,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
                 for index, frame in enumerate(film.frames(some)):
                     picture_file.add(frame)
                     if index % 12 == 0:
-                        progress(0.9 * min(1.0, (done + index) / total))
+                        progress(min(1.0, (done + index) / total))
             except BaseException:
                 picture_file.give_up()
                 part_file.unlink(missing_ok=True)

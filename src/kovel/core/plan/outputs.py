@@ -192,6 +192,13 @@ def size_made(output: Output, story: Story, width: int, height: int) -> tuple[in
     return (w, h) if lines == h else (max(2, round(w * lines / h / 2) * 2), max(2, round(lines / 2) * 2))
 
 
+def coding_of(kind: str) -> Coding:
+    """How a kind of output is coded."""
+    coding = OUTPUT_KINDS[kind].coding
+    assert coding, kind
+    return coding
+
+
 def bit_rate(output: Output, size: tuple[int, int], frame_rate: Rate) -> int:
     """Picture bits a second: in proportion to pixels, and to the root of the rate (in proportion, where it is held)."""
     kind, pixels = OUTPUT_KINDS[output.kind], size[0] * size[1] / (1920 * 1080)

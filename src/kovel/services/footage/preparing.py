@@ -11,13 +11,12 @@ Each step is a call to a child (media.derive, media.soundtrack, media.pieces); t
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder
-from kovel.jobs.kinds import JobKind, JobStep, Outcome, Result, Steps
+from kovel.jobs.kinds import JobKind, JobStep, Outcome, Result, SoFar, Steps
 from kovel.media.pieces import frames_found, missing, pieces_of, there
 from kovel.media.whole_files import keep
 from kovel.media.wholeness import shortcomings, take_apart, whole_sound
@@ -33,10 +32,10 @@ WHOLE = LAST = 1  # then short ones, and what ends a long one,
 PICTURE = 6  # pieces after everything
 
 
-def steps(job: Job, job_steps: Sequence[JobStep], workers: int) -> list[JobStep]:
-    """What can be done next for a recording, beside the steps that are `job_steps` already."""
+def steps(job: Job, so_far: SoFar) -> list[JobStep]:
+    """What can be done next for a recording, beside the steps that are under way already."""
     params, folder = job.params, Path(job.params["out"])
-    busy = list(job_steps)
+    busy, workers = list(so_far.under_way), so_far.here + so_far.elsewhere
     if any(job_step.name in ("finish", "all") for job_step in busy):
         return []  # what it makes whole is nobody else's to make
     base = {key: params[key] for key in ("path", "out", "rate")}
@@ -126,9 +125,9 @@ def _free(
     return free
 
 
-def progress(job: Job, told: dict[str, float]) -> float:
+def progress(job: Job, so_far: SoFar) -> float:
     """How far a recording is, 0 to 1: what is there, and what the steps that are out have told."""
-    params, folder = job.params, Path(job.params["out"])
+    params, folder, told = job.params, Path(job.params["out"]), so_far.told
     if "all" in told or (folder / "media.json").exists():
         return told.get("all", 0.99)
     shares = {"sound": 0.03 if params["sound"] else 0.0, "finish": 0.03}

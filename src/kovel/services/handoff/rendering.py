@@ -21,6 +21,7 @@ from kovel.services.footage.intake import file_of, free_name, safe
 from kovel.services.footage.mending import whole_sound_of
 from kovel.services.footage.relinking import there, unsure
 from kovel.services.handoff.captioning import captions_of, chapters_of
+from kovel.services.handoff.film_steps import RENDER_STEPS, groups_of
 from kovel.services.handoff.stems import lanes_of
 from kovel.services.sound.derived_sounds import hold_for_sounds, made_file, want_cleaned, want_retimed
 from kovel.store import jobs, kept_settings, projects, recordings, stories
@@ -125,6 +126,8 @@ def start_output(data_folder: DataFolder, story: int, asked: Output | None = Non
     }
     if output.kind == "stems":
         params["lanes"] = {str(key): lane for key, lane in lanes_of(kept_story.story).items()}
+    if OUTPUT_KINDS[output.kind].seen:
+        params["groups"] = groups_of(params, output)
     for failed in want_retimed(data_folder, project.id, plan):
         jobs.again(data_folder.db, failed.id, JobState.FAILED)
     trim_parts(data_folder)
@@ -238,4 +241,4 @@ def _hold(data_folder: DataFolder, job: Job) -> Hold | None:
     return Hold() if any(mended) else None
 
 
-RENDER = JobKind("render", "render", 0, hold=_hold)
+RENDER = JobKind("render", "render", hold=_hold, steps=RENDER_STEPS)
