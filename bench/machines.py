@@ -272,7 +272,8 @@ def run(root: Path, most: int, seed: int) -> Scene:
         ended = looked(scene)
         log = [line for line in (scene.data.logs / "jobs.log").read_text().splitlines() if line]
         print(f"ended: {dict(sorted(ended.items()))}")
-        print(f"calls that ended: {len(log)}, of them lost {sum('"lost"' in line for line in log)}")
+        lost, far = (sum(told in line for line in log) for told in ('"lost"', '"where"'))
+        print(f"calls that ended: {len(log)}, of them on other machines {far}, lost {lost}")
     finally:
         scene.end()
     return scene
