@@ -43,6 +43,7 @@ from kovel.services.log import speaker_separation, transcription
 from kovel.services.sound import derived_sounds
 from kovel.services.tighten import quick_cuts
 from kovel.store import jobs, projects, recordings, stories
+from kovel.store.jobs import JobState
 
 RECORDINGS = 12
 SECONDS = 8
@@ -109,13 +110,15 @@ class Scene:
 
     def kill_worker(self) -> None:
         name = self.rng.choice(list(self.crew))
-        for pid in (*children_of(self.crew[name].pid, "kovel-child"), self.crew[name].pid):
+        family = children_of(self.crew[name].pid, "kovel-parent") + children_of(self.crew[name].pid, "kovel-child")
+        for pid in (self.crew[name].pid, *family):  # all of it, as when its machine goes down
             with suppress(ProcessLookupError):
                 os.kill(pid, signal.SIGKILL)
         self.crew[name].wait()
         self.begin(name)
 
     def kill_child(self) -> None:
+        """As the system does where memory is short: its job has failed, says so, and the editor tries again."""
         for process in self.rng.sample(list(self.crew.values()), len(self.crew)):
             if found := children_of(process.pid, "kovel-child"):
                 with suppress(ProcessLookupError):
@@ -162,7 +165,7 @@ class Scene:
     def strangers(self) -> None:
         """Another version, and a foreign certificate."""
         other = self.root / "other version"
-        shutil.copytree(SRC, other, ignore=shutil.ignore_patterns("footage", "node_modules", "__pycache__"))
+        shutil.copytree(SRC, other, ignore=shutil.ignore_patterns("*.mp4", "*.wav", "*.flac", "__pycache__"))
         (other / "kovel" / "core" / "errors.py").open("a").write("\n")
         late = self.machines.work(str(self.data.root), str(self.media), src=str(other))
         if late.wait(120) != 2 or "Install the same here" not in self.machines.told(late):
@@ -206,10 +209,20 @@ def ask(scene: Scene, most: int) -> None:
         *(lambda kind=kind: rendering.start_output(data, 1, Output(kind=kind, height=180)) for kind in OUTPUT_KINDS),
     ]
     while asked(scene) < most:
+        try_again(scene)
         if len(jobs.unfinished(data.db)) < 25:
             with suppress(Told):  # not ready yet, or asked for already
                 rng.choice(kinds)()
         time.sleep(0.05)
+
+
+def try_again(scene: Scene) -> None:
+    """What failed because its child was killed."""
+    for job in jobs.in_state(scene.data.db, JobState.FAILED):
+        if "more memory than allowed" in job.message:
+            with suppress(Told):
+                jobs.again(scene.data.db, job.id, JobState.FAILED)
+            scene.done["tried again"] += 1
 
 
 def asked(scene: Scene) -> int:
@@ -222,7 +235,7 @@ def looked(scene: Scene) -> Counter[str]:
     data, ended = scene.data, Counter[str]()
     for job in (jobs.get(data.db, number) for (number,) in data.db.read().execute("SELECT id FROM job").fetchall()):
         ended[f"{job.kind} {job.state}"] += 1
-        if job.is_open or (job.has_failed and "Several machines were lost" not in job.message):
+        if job.is_open or job.has_failed:
             scene.wrong.append(f"job {job.id} ({job.kind}) {job.state}: {job.message}")
         result = job.result or {}
         if job.kind in ("render", "archive") and job.is_done:
@@ -266,7 +279,10 @@ def run(root: Path, most: int, seed: int) -> Scene:
                 fault()
                 scene.done[fault.__name__.replace("_", " ")] += 1
         end = time.monotonic() + LAST
-        while jobs.unfinished(scene.data.db) and time.monotonic() < end:
+        while time.monotonic() < end:
+            try_again(scene)
+            if not jobs.unfinished(scene.data.db):
+                break
             time.sleep(0.5)
         time.sleep(1)
         ended = looked(scene)

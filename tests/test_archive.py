@@ -286,6 +286,8 @@ def test_it_is_written_as_a_job_and_told_where_it_cannot_be(
     assert room.post("/p/1/handoff/archive", data={"media": "some"}).status_code == 422
     archive_rows.moved_to(data.db, r["talk"].id, str(shutil.copy(r["talk"].path, data.root / "talk.mp4")))
     late, _ = archiving.start_archive(data, 1, "all")
+    next_one, _ = archiving.start_archive(data, 1, "none")
+    assert next_one.params["out"] != late.params["out"]  # a name that is still to be written is taken too
     (data.root / "talk.mp4").unlink()
     (done,) = wait_for(data, [late.id], quiet=True)
     assert done.state == "failed" and "talk.mp4 is not where it was any more" in done.message

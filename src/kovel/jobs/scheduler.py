@@ -356,11 +356,18 @@ class Scheduler:
             self._log(out, how if job_now else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
         if job_now:
             self._keep_result(key, out, answer)
-        clear = self.kinds[out.job.kind].clear
-        if clear is not None and not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
-            clear(out.job)
+        if not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
+            self._clear(out.job)
         self._let_go(key)
         out.place.forget(key)
+
+    def _clear(self, job: jobs.Job) -> None:
+        """Files that nobody needs once a job has ended; also what a machine that went down had begun to write."""
+        clear = self.kinds[job.kind].clear
+        if clear is not None:
+            clear(job)
+        if self._begins_files(job):
+            swept(job.params)
 
     def _counting(self, out: Out) -> jobs.Job | None:
         """The job that a call belongs to, as long as that try at it counts."""

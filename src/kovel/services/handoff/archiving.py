@@ -153,7 +153,8 @@ def start_archive(
         recording_key: f"media/{recording_key:04d} {safe(Path(recording.path).name)}"
         for recording_key, recording in inside.items()
     }
-    out = out or free_name(data_folder.renders(project), safe(this_project.name), ".kovel.zip")
+    coming = {job.params["out"] for job in jobs.of_project(data_folder.db, project, "archive") if job.is_open}
+    out = out or free_name(data_folder.renders(project), safe(this_project.name), ".kovel.zip", coming)
     _refuse_too_large(inside.values(), out.parent)
     about = {
         "form": FORM,

@@ -182,8 +182,12 @@ def hold_for_sounds(data_folder: DataFolder, job: Job) -> Hold | None:
 
 def _hold_for_pauses(data_folder: DataFolder, job: Job) -> Hold | None:
     """The pauses of a recording tell what its noise is."""
-    listening = jobs.latest_of_recordings(data_folder.db, job.project, "listen").get(job.recording or 0)
-    return Hold() if listening is not None and listening.is_open else None
+    listening, preparing = (
+        jobs.latest_of_recordings(data_folder.db, job.project, kind).get(job.recording or 0)
+        for kind in ("listen", "prepare")
+    )
+    before = listening or preparing  # it is listened to as soon as its sound is there
+    return Hold() if before is not None and before.is_open else None
 
 
 def _take(data_folder: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
