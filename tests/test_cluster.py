@@ -163,7 +163,7 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(
     assert not row.well and "does not answer" in row.found
 
 
-def test_what_a_cluster_must_be(data: DataFolder, tmp_path: Path) -> None:
+def test_what_a_cluster_must_be(data: DataFolder, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for address, why in (
         ("http://127.0.0.1:8786", "no address of a cluster"),
         ("tcp://127.0.0.1", "no address of a cluster"),
@@ -172,8 +172,10 @@ def test_what_a_cluster_must_be(data: DataFolder, tmp_path: Path) -> None:
     ):
         with pytest.raises(Unfit, match=why):
             secured(address, None)
-    with pytest.raises(Unfit, match=r"127\.0\.0\.1:1 does not answer .* leave --cluster out"):
-        Cluster("tcp://127.0.0.1:1", data.root).start()
+    nobody = Cluster("tcp://127.0.0.1:1", data.root)  # the server begins all the same
+    nobody.start()
+    assert nobody.away and nobody.slots == 0 and "127.0.0.1:1 is away" in capsys.readouterr().err
+    nobody.close()
     assert secured("tcp://127.0.0.1:8786", None).require_encryption is not True
     run = CliRunner().invoke
     for args in (["--queue", "redis://x/0"], []):

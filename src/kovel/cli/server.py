@@ -141,7 +141,7 @@ def _serve(data_folder: DataFolder, at: At, path: str = "/") -> None:
 
 
 def _cluster(data_folder: DataFolder, roots: Sequence[Path], at: At) -> "Cluster":
-    """The cluster that takes work from this server, reached already. `roots`: the folders recordings may lie in."""
+    """The cluster that takes work from this server. `roots`: the folders recordings may lie in."""
     try:
         from kovel.jobs.cluster import Cluster
 

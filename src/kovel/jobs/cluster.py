@@ -120,6 +120,7 @@ class Cluster:
         self.root, self.roots = root, [str(root), *(str(path) for path in media)]
         self.token = ""
         self.away = "it was not asked yet"  # why the cluster cannot be used just now; empty where it can
+        self._is_told = False
         self.dashboard = ""
         self._workers: list[Worker] = []
         self._client: Client | None = None
@@ -130,14 +131,10 @@ class Cluster:
         self._thread: threading.Thread | None = None
 
     def start(self) -> None:
-        """Begins; `Unfit` where nothing answers there, or not to these certificates."""
+        """Begins. Where nothing answers there, or not to these certificates, it says so and asks again: the work goes
+        on here."""
         self.token = kept_token(self.root)
-        try:
-            self._connect()
-        except Exception as error:  # whatever Dask, TLS or the network say of it
-            raise Unfit(
-                f"The cluster at {self.address} does not answer ({error}). Start it first, or leave --cluster out."
-            ) from None
+        self._ask()
         self._thread = threading.Thread(target=self._run, name="cluster", daemon=True)
         self._thread.start()
 
@@ -173,24 +170,26 @@ class Cluster:
 
     def _run(self) -> None:
         while not self._stop.wait(LOOK):
-            try:
-                if self._client is None or self._client.status in ("closed", "closing"):
-                    self._connect()
-                self._look()
-            except Exception as error:  # whatever Dask, TLS or the network say of it
-                if not self.away:
-                    print(
-                        f"kovel: the cluster at {self.address} is away ({error}); the work goes on here",
-                        file=sys.stderr,
-                    )
-                self.away, self._workers = str(error) or type(error).__name__, []
+            self._ask()
+
+    def _ask(self) -> None:
+        """Who is there, connected anew where the connection is lost."""
+        try:
+            if self._client is None or self._client.status in ("closed", "closing"):
+                self._connect()
+            self._look()
+        except Exception as error:  # whatever Dask, TLS or the network say of it
+            if not self._is_told:
+                print(f"kovel: the cluster at {self.address} is away ({error}); the work goes on here", file=sys.stderr)
+            self._is_told = True
+            self.away, self._workers = str(error) or type(error).__name__, []
 
     def _look(self) -> None:
         """Who is there. Raises whatever keeps it from asking."""
         assert self._client is not None
         if self._client.status != "running":
             raise ConnectionError("the connection is lost")
-        self._workers, self.away = self._sorted(self._client)[0], ""
+        self._workers, self.away, self._is_told = self._sorted(self._client)[0], "", False
 
     def _sorted(self, client: Client) -> tuple[list[Worker], int]:
         """The workers for this server, and how many others there are."""

@@ -1,5 +1,5 @@
-"""Which parts a film is made of, and under which name each is kept (see core.plan.parts): told by what is seen in it and
-by all that decides how it is made, so that every machine gives it the same name.
+"""Which parts a film is made of, and under which name each is kept (see core.plan.parts): told by what is seen in
+it and by all that decides how it is made, so that every machine gives it the same name.
 
 rows     [ A ][ B ][ C ][ D ......... ][ E ]
 parts    [ 1      ][ 2               ][ 3  ]     groups: neighbours that one call makes
@@ -74,7 +74,7 @@ class FilmParts:
                 yield FilmPart(folder / f"{name}.{ending}", start, end, at)
 
     def groups(self, folder: Path) -> list[tuple[int, int, int]]:
-        """Rows [first, last) that hold parts which are not kept yet, as many as are worth a call, and how many parts."""
+        """Rows [first, last) of parts that are not kept yet, as many as are worth a call, and how many parts."""
         found: list[tuple[int, int, int]] = []
         seen: set[Path] = set()
         for part in self.parts(folder):

@@ -68,7 +68,8 @@ class New:
 def check(recording: recordings.Recording, total: int, new: New) -> None:
     """`Invalid` for a range that is empty or leaves its recording, or a verdict that is none."""
     if new.end <= new.start:
-        raise Invalid("In and out are at the same place. Set the out point after the in point.")
+        where = "at the same frame as" if new.end == new.start else "before"
+        raise Invalid(f"The out point is {where} the in point. Move one of them, then save again.")
     if new.start < 0 or new.end > total:
         raise Invalid(f"The range runs past the {'start' if new.start < 0 else 'end'} of {recording.name}.")
     if new.verdict not in VERDICTS:

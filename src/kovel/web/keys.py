@@ -63,6 +63,10 @@ PLAYING = (
     Key("Home End", "start, end", {"Home": "start", "End": "end"}),
     Key("F", "go to a typed time", {"F": "time"}),
 )
+SELECTED = (
+    Key("Shift Space", "play the selection, with a second before and after", {"Shift Space": "play_around"}),
+    Key("Shift L", "play the selection over and over; K ends it", {"Shift L": "play_looped"}),
+)
 SEAMS = Key("↑ ↓", "the seam before, after", {"↑": "seam_before", "↓": "seam_after"})
 EDITING = (
     Key("Q", "every edit there is, by name", {"Q": "all"}),
@@ -82,6 +86,7 @@ EDGES = {
 
 STORY = (
     *PLAYING,
+    *SELECTED,
     SEAMS,
     Key(
         "1 … 6",
@@ -92,7 +97,7 @@ STORY = (
     Key("I O", "mark in, out in the story; Shift takes the mark away", MARKING),
     Key("T", "seam desk: the next seam, Shift the one before", {"T": "next_seam", "Shift T": "last_seam"}),
     Key("U", "next exposed jump, Shift the one before", {"U": "next_jump", "Shift U": "last_jump"}),
-    Key("A", "loop the seam with a second around it", {"A": "loop"}),
+    Key("A", "loop the seam with a second around it; K ends it", {"A": "loop"}),
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
     Key("H", "another camera at the playhead", {"H": "other_camera"}),
     Key("Shift H", "the same told elsewhere in the piece's place", {"Shift H": "other_telling"}),
@@ -105,6 +110,7 @@ STORY = (
 ROLL = {"Alt ←": "roll_back", "Alt →": "roll_on", "Alt Shift ←": "roll_five_back", "Alt Shift →": "roll_five_on"}
 SOUND = (
     *PLAYING,
+    *SELECTED,
     SEAMS,
     Key(". ,", "nearer, farther; the whole film at once with 0", NEARER),
     Key("G V", "choose the piece, the cover’s own sound at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
@@ -120,6 +126,7 @@ SOUND = (
 )
 PICTURE = (
     *PLAYING,
+    *SELECTED,
     SEAMS,
     Key(". ,", "strip nearer, farther; the whole film at once with 0", NEARER),
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
@@ -153,13 +160,16 @@ PICTURE = (
 )
 LOG = (
     *PLAYING,
+    *SELECTED,
     Key("I O", "in, out at the playhead", {"I": "mark_in", "O": "mark_out"}),
     Key("Shift I O", "go to in, out", {"Shift I": "go_in", "Shift O": "go_out"}),
     Key("P", "play in to out", {"P": "play_range"}),
     Key("A", "play around the edge last moved", {"A": "around"}),
     Key("G", "pull in and out to the nearest pause", {"G": "pull"}),
     Key("W", "loupes snap to words and pauses", {"W": "snap"}),
-    Key("Enter", "keep the range", {"Enter": "keep_range"}),
+    Key("Enter", "save the bite: the open one is changed", {"Enter": "keep_range"}),
+    Key("Shift Enter", "save the range as a new bite, beside the open one", {"Shift Enter": "save_new"}),
+    Key("Esc", "close the open bite, clear in and out", {"Escape": "close_bite"}),
     Key("N", "name it first", {"N": "name"}),
     Key("B", "of b-roll: the suggested range", {"B": "best"}),
     Key("M", "marker, Shift names the last one", {"M": "marker", "Shift M": "name_marker"}),

@@ -1,7 +1,9 @@
 """The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
 import contextlib
+from collections.abc import Container
 from dataclasses import dataclass, replace
+from itertools import count
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Form, Request
@@ -13,7 +15,7 @@ from kovel.core.plan.plan import window_plan
 from kovel.core.sound.pauses import VOICE, nearest_pause
 from kovel.core.story.usage import ranges_used, uses
 from kovel.core.time.rate import Rate
-from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.core.time.timecode import TimeError, parse_entry, stamp
 from kovel.services.log.speech_levels import found_pauses
 from kovel.services.sound.derived_sounds import want_cleaned
 from kovel.store import markers, projects, recordings, steps, stories, subclips, transcripts
@@ -155,9 +157,11 @@ def keep(
     tags: Annotated[str, Form()] = "",
     verdict: Annotated[str, Form()] = "keep",
     again: Annotated[Literal["", "change", "both"], Form()] = "",
+    of: Annotated[int | None, Form()] = None,
 ) -> HTMLResponse:
-    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already,
-    the page is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
+    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. `of`: the subclip that is open,
+    which is changed. Where the name is kept already, the page is asked first (202) whether the one there is to be
+    changed, or both kept (`again`): a second one of a name is numbered."""
     verdict = "" if verdict == "open" else verdict
     database = web(request).data.db
     this_project = projects.get(database, project)
@@ -165,15 +169,10 @@ def keep(
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
     begin, until = typed(start, this_project.rate, "In"), typed(end, this_project.rate, "Out")
-    called = " ".join(name.split()).casefold()
-    old = next(
-        (
-            subclip
-            for subclip in subclips.of_recording(database, recording)
-            if called and subclip.name.casefold() == called
-        ),
-        None,
-    )
+    if of is not None:
+        what = {"start": begin, "length": until - begin, "note": note, "tags": tags, "verdict": verdict}
+        return _listed(request, project, recording, _saved(request, project, of, what | {"name": name}))
+    old = _namesake(request, recording, name)
     if old and not again and (old.start, old.end) != (begin, until):
         return HTMLResponse("", 202, headers={"hx-reswap": "none", "x-again": str(old.id)})
     if old and again != "both":
@@ -181,10 +180,44 @@ def keep(
         change_ |= {name: value for name, value in (("note", note), ("tags", tags)) if value.strip()}
         (subclip,) = subclips.update(database, [old.id], **change_)
         return _listed(request, project, recording, f"“{subclip.name}” is this range now.")
+    if old:
+        name = numbered(name, {subclip.name for subclip in subclips.of_recording(database, recording)})
     subclip = subclips.add(database, recording, begin, until, name=name, note=note, tags=tags, verdict=verdict)
     return _listed(
         request, project, recording, f"Kept “{subclip.name}”." if verdict else f"Slice kept as “{subclip.name}”."
     )
+
+
+def _namesake(request: Request, recording: int, name: str) -> Subclip | None:
+    """The subclip of a recording that has this name already."""
+    called = " ".join(name.split()).casefold()
+    kept = subclips.of_recording(web(request).data.db, recording)
+    return next((subclip for subclip in kept if called and subclip.name.casefold() == called), None)
+
+
+def _saved(request: Request, project: int, subclip: int, what: dict[str, Any]) -> str:
+    """The open bite changed; what is said of it. Without a name it keeps its own."""
+    (old,) = of_project(request, project, [subclip])
+    if not what["name"].strip():
+        what = what | {"name": old.name}
+    (new,) = subclips.update(web(request).data.db, [subclip], **what)
+    return bite_changed(old, new, projects.get(web(request).data.db, project).rate)
+
+
+def numbered(name: str, taken: Container[str]) -> str:
+    """A name that is not taken: with the next free number behind it."""
+    return next(f"{name} {number}" for number in count(2) if f"{name} {number}" not in taken)
+
+
+def bite_changed(old: Subclip, new: Subclip, frame_rate: Rate) -> str:
+    """What was changed on a bite, its edges in frames."""
+    moved = [
+        f"{edge} point {abs(by)} frame{'s' if abs(by) > 1 else ''} {'later' if by > 0 else 'earlier'}"
+        for edge, by in (("in", new.start - old.start), ("out", new.end - old.end))
+        if by
+    ]
+    long = stamp(new.length, frame_rate)
+    return f"Changed “{new.name}”: {', '.join([*moved, f'{long} long'])}."
 
 
 def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:

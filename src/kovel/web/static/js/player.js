@@ -40,7 +40,8 @@ export class Player extends EventTarget {
     /** What is played; null until it is there. @type {Plan} */ this.plan = /** @type {any} */ (null);
     this.frame = 0;
     this.speed = 0;
-    this.until = null;
+    /** Where playing ends, if not at the end. @type {number|null} */ this.until = null;
+    /** Where it begins again then; null: it ends. @type {number|null} */ this.again = null;
     this.starting = 0;
     this.late = 0;
     this.tick = this.tick.bind(this);
@@ -57,7 +58,7 @@ export class Player extends EventTarget {
   // A new plan: keep the place; go on playing if it plays.
   /** @param {Plan} plan */
   load(plan) {
-    const speed = this.speed,
+    const { speed, until, again } = this,
       on = speed === 1 && this.audible && this.pictures.exact && !this.sound.stretch && this.now() < plan.length - 1;
     if (!on || this.fps !== plan.rate[0] / plan.rate[1]) this.stop();
     this.plan = plan;
@@ -78,7 +79,7 @@ export class Player extends EventTarget {
     this.stands = Math.min(this.frame, plan.length); // a new plan under a playhead that stays: nobody went anywhere
     this.seek(this.stands);
     this.stands = null;
-    if (speed) this.play(speed);
+    if (speed) this.play(speed, until, again);
   }
 
   /** What is drawn at a story frame, bottom first. @param {number} t */
@@ -116,8 +117,8 @@ export class Player extends EventTarget {
     return this.base + this.clock.seconds(this.audible ? this.sound.context : null) * this.fps * this.speed;
   }
 
-  /** @param {number} speed @param {number|null} until */
-  async play(speed = 1, until = null) {
+  /** @param {number} speed @param {number|null} until @param {number|null} again */
+  async play(speed = 1, until = null, again = null) {
     if (!this.plan?.length) return;
     this.stop(true);
     const gen = ++this.starting;
@@ -137,6 +138,7 @@ export class Player extends EventTarget {
     this.audible = audible;
     this.base = from;
     this.until = until;
+    this.again = again;
     if (audible) {
       const c = this.sound.context;
       const when = Math.ceil((c.currentTime + 0.04) * RATE) / RATE;
@@ -239,8 +241,10 @@ export class Player extends EventTarget {
       if (this.speed > 0 && t < this.base) return;
       const end = this.until ?? this.plan.length;
       if ((this.speed > 0 && t >= end) || (this.speed < 0 && t <= 0)) {
+        const { again, until, speed } = this;
         this.stop(true);
-        this.frame = this.speed < 0 ? 0 : Math.max(0, Math.min(t, end));
+        this.frame = speed < 0 ? 0 : again !== null && again < end ? again : Math.max(0, Math.min(t, end));
+        if (this.frame === again) return void this.play(speed, until, again);
         this.want(this.frame, 0);
         this.dispatchEvent(new Event("state"));
         this.dispatchEvent(new Event("time"));

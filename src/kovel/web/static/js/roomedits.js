@@ -89,6 +89,7 @@ export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
     const b = first();
     return b && b.kind !== "piece" ? { id: b.id, at: b.at, lane: Number(String(b.lane).split(" ")[1]) || 0 } : null;
   },
+  /** @returns {[number, number]|null} */
   range() {
     const b = first();
     if (marks.a !== null && marks.b !== null) return [marks.a, marks.b];

@@ -1,6 +1,9 @@
 // The Log room: marks by key, by word and by dragging; where the playhead is among the words.
 import { $, $$, byId, inside, focused, num } from "/static/js/dom.js";
-import { post, say } from "/static/js/base.js";
+import { post } from "/static/js/base.js";
+import { remembered } from "/static/js/remembered.js";
+import { biteDesk } from "./logbite.js";
+import { playing } from "./logplay.js";
 import { markFields, pulling } from "./logfields.js";
 import { judging, keep } from "./logjudging.js";
 import { sweeping } from "./logsweep.js";
@@ -84,7 +87,6 @@ function mark(which, frame) {
   frame = Math.max(0, Math.min(total, Math.round(frame)));
   marks[which] = frame;
   moved = which;
-  if (marks.in !== null && marks.out !== null && marks.in >= marks.out) marks[which === "in" ? "out" : "in"] = null;
   show();
 }
 
@@ -95,13 +97,15 @@ function show() {
   shown = { in: a === null ? "" : timecode(a, rate), out: b === null ? "" : timecode(b, rate) };
   for (const which of ["in", "out"])
     if (focused() !== byId(`${which}-tc`) || which === moved) byId(`${which}-tc`).value = shown[which];
-  byId("in-out").textContent = a !== null && b !== null ? timecode(b - a, rate) : "–";
+  const turned = a !== null && b !== null && b <= a;
+  byId("in-out").textContent = turned ? "Out is before In" : a !== null && b !== null ? timecode(b - a, rate) : "–";
+  byId("in-out").classList.toggle("text-pencil", turned);
   byId("edge-in").hidden = a === null;
   byId("edge-out").hidden = b === null;
   if (a !== null) byId("edge-in").style.left = pc(a);
   if (b !== null) byId("edge-out").style.left = pc(b);
-  byId("range").hidden = a === null || b === null;
-  if (a !== null && b !== null) {
+  byId("range").hidden = a === null || b === null || turned;
+  if (a !== null && b !== null && !turned) {
     byId("range").style.left = pc(a);
     byId("range").style.width = pc(b - a);
   }
@@ -129,17 +133,13 @@ player.addEventListener("time", () => {
   if (player.playing) w?.scrollIntoView({ block: "nearest" });
 });
 
-sweeping({
-  words,
-  find,
-  total,
-  fps,
-  player,
-  set: (now) => {
-    marks = now;
-    show();
-  },
-});
+/** @param {{in: number|null, out: number|null}} now */
+const set = (now) => {
+  marks = now;
+  show();
+};
+const bite = biteDesk({ form, rate, range: () => marks, set, seek: (f) => player.seek(f) });
+sweeping({ words, find, total, fps, player, set: (now) => bite.fresh(now.in, now.out) });
 overviewOf({
   overview,
   total,
@@ -152,11 +152,10 @@ overviewOf({
   grown: () => along.loadAlong(),
 });
 const choose = (/** @type {number} */ a, /** @type {number} */ b) => {
-  marks = { in: a, out: b };
-  show();
+  bite.fresh(a, b);
   player.seek(a);
 };
-const along = alongTheRecording(here, total, { choose, seek: (f) => player.seek(f) }),
+const along = alongTheRecording(here, total, { choose, open: (clip) => opened(clip), seek: (f) => player.seek(f) }),
   editWord = correcting(here);
 along.keptMarks();
 along.loadAlong();
@@ -167,11 +166,17 @@ const { boundary, endSlices, walk, judge, stand, standAt } = judging({
   player,
   rate,
   marks: () => marks,
-  choose,
+  open: bite.open,
 });
+/** @param {HTMLElement} clip */
+function opened(clip) {
+  bite.open(clip);
+  standAt(String(clip.dataset.clip));
+}
 document.body.addEventListener("htmx:afterSettle", (/** @type {CustomEvent} */ e) => {
   if (inside(e, "#clips")) {
     along.keptMarks();
+    bite.refresh();
     stand();
   }
   if (!inside(e, "#words") || coming) return;
@@ -190,44 +195,24 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
   along.keptMarks();
   lit = [];
   now = null;
+  bite.refresh();
   show();
   stand();
 });
 document.body.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
-  if (e.detail.elt === form && e.detail.successful && e.detail.xhr.status === 200) {
-    form.reset();
-    marks = { in: null, out: null };
-    show();
-    focused().blur();
-  }
+  if (e.detail.elt === form && e.detail.successful && e.detail.xhr.status === 200) focused().blur();
   if (e.detail.successful && (e.detail.pathInfo?.requestPath || "").match(/words|hearing|to-story|undo/))
     along.loadAlong();
 });
 document.addEventListener("click", (e) => {
   const c = inside(e, "[data-goto]")?.closest("[data-clip]");
-  if (c) {
-    choose(Number(c.dataset.start), Number(c.dataset.end));
-    standAt(c.dataset.clip);
-  }
+  if (c) opened(c);
   const go = inside(e, "#clips [data-go]");
   if (go) player.seek(Number(go.dataset.go));
 });
 
-const pull = pulling({
-  here,
-  marks: () => marks,
-  set: (now) => {
-    marks = now;
-    show();
-  },
-});
-function around() {
-  const f = marks[moved] ?? marks.in ?? marks.out ?? player.frame,
-    s = Math.round(fps);
-  player.stop();
-  player.seek(Math.max(0, f - s));
-  player.play(1, Math.min(total, f + s));
-}
+const pull = pulling({ here, marks: () => marks, set });
+const around = playing({ player, total, marks: () => marks, isRange: bite.isRange, moved: () => moved });
 function snap() {
   snapping = !snapping;
   byId("snap").setAttribute("aria-pressed", snapping);
@@ -245,16 +230,8 @@ function useBest() {
 }
 byId("snap").addEventListener("click", snap);
 byId("pull").addEventListener("click", pull);
-byId("around").addEventListener("click", around);
 byId("use-best")?.addEventListener("click", useBest);
 
-const playRange = () => {
-  if (marks.in === null || marks.out === null) return void say("Set an in and an out point first.", true);
-  player.stop();
-  player.seek(marks.in);
-  return void player.play(1, marks.out);
-};
-byId("play-range").addEventListener("click", playRange);
 markFields({
   form,
   player,
@@ -272,8 +249,7 @@ onKeys({
   mark_out: () => mark("out", player.frame),
   go_in: () => player.seek(marks.in ?? player.frame),
   go_out: () => player.seek(marks.out ?? player.frame),
-  play_range: playRange,
-  around,
+  ...around,
   pull,
   snap,
   best: useBest,
@@ -293,8 +269,21 @@ onKeys({
   search: () => byId("q").focus(),
   name: () => form.elements.name.focus(),
   keep_range: (e) => (inside(e, "button, a, select") ? false : form.requestSubmit()),
+  save_new: (e) => (inside(e, "button, a, select") ? false : bite.saveNew()),
+  close_bite: () => bite.fresh(null, null),
 });
 show();
 waves(document);
 goToAddress();
+void remembered(
+  `log ${log.dataset.recording}`,
+  () => ({ frame: player.frame, marks, open: form.elements.of.value }),
+  (stood) => {
+    const clip = stood.open && $(`#clips [data-clip="${stood.open}"]`, document);
+    if (clip) opened(clip);
+    if (Math.max(stood.marks.in ?? 0, stood.marks.out ?? 0) <= total) set(stood.marks);
+    player.seek(stood.frame);
+    $("#words .w.is-now")?.scrollIntoView({ block: "center" });
+  },
+);
 window.kovel.marks = () => marks;

@@ -7,8 +7,8 @@ import { timecode } from "/static/js/transport.js";
 export const keep = (url, values) => post(url, { target: "#clips", swap: "outerHTML", values });
 
 /** @param {{base: string, here: string, player: import("/static/js/player.js").Player, rate: [number, number],
- *   marks: () => {in: number|null, out: number|null}, choose: (a: number, b: number) => void}} log */
-export function judging({ base, here, player, rate, marks, choose }) {
+ *   marks: () => {in: number|null, out: number|null}, open: (clip: HTMLElement) => void}} log */
+export function judging({ base, here, player, rate, marks, open }) {
   /** @type {string|null} */ let walking = null; // id of the subclip being walked through
   /** @type {number|null} */ let slice = null;
   function boundary() {
@@ -43,7 +43,7 @@ export function judging({ base, here, player, rate, marks, choose }) {
     walking = c.dataset.clip;
     stand();
     c.scrollIntoView({ block: "nearest" });
-    choose(Number(c.dataset.start), Number(c.dataset.end));
+    open(c);
     if (play) player.play(1, marks().out);
   }
   let before = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
@@ -53,12 +53,12 @@ export function judging({ base, here, player, rate, marks, choose }) {
   /** @param {any} verdict */
   async function judged(verdict) {
     if (!rows().some((c) => c.dataset.clip === walking)) {
-      const open = rows().find((c) => !c.dataset.verdict);
-      if (!open) {
+      const unjudged = rows().find((c) => !c.dataset.verdict);
+      if (!unjudged) {
         say("Choose a subclip first: ↓ and ↑.", true);
         return;
       }
-      walking = open.dataset.clip;
+      walking = unjudged.dataset.clip;
     }
     const was = player.playing;
     await keep(`${base}/subclips/${walking}`, { verdict });
@@ -68,7 +68,7 @@ export function judging({ base, here, player, rate, marks, choose }) {
     if (next) {
       walking = next.dataset.clip;
       player.stop();
-      choose(Number(next.dataset.start), Number(next.dataset.end));
+      open(next);
       if (was) player.play(1, marks().out);
       next.scrollIntoView({ block: "nearest" });
     }

@@ -3,9 +3,10 @@ import { $, $$, byId } from "/static/js/dom.js";
 
 /**
  * @param {string} here address of the recording @param {number} total its frames
- * @param {{choose: (a: number, b: number) => void, seek: (frame: number) => void}} room
+ * @param {{choose: (a: number, b: number) => void, open: (clip: HTMLElement) => void,
+ *   seek: (frame: number) => void}} room
  */
-export function alongTheRecording(here, total, { choose, seek }) {
+export function alongTheRecording(here, total, { choose, open, seek }) {
   /** @type {Record<string, any[]>} */ let along = { speakers: [], pauses: [], used: [] };
   const pc = (/** @type {number} */ f) => `${(100 * f) / total}%`;
   /**
@@ -26,17 +27,13 @@ export function alongTheRecording(here, total, { choose, seek }) {
     return el;
   }
   function keptMarks() {
-    const clips = $$("#clips [data-clip]", document).map((c) => [
-      Number(c.dataset.start),
-      Number(c.dataset.end),
-      c.dataset.name,
-    ]);
+    const clips = $$("#clips [data-clip]", document).map((c) => [Number(c.dataset.start), Number(c.dataset.end), c]);
     const flags = $$("#clips [data-marker]", document).map((m) => [
       Number(m.dataset.frame),
       $("input", m).value || "Marker",
     ]);
     byId("kept-marks").replaceChildren(
-      ...clips.map(([a, b, name]) => bar("kept", a, b, `Go to ${name}`, () => choose(a, b))),
+      ...clips.map(([a, b, c]) => bar("kept", a, b, `Open ${c.dataset.name}`, () => open(c))),
       ...flags.map(([f, name]) => {
         const el = bar("marker", f, null, `Go to the marker ${name}`, () => seek(f));
         el.textContent = "▾";

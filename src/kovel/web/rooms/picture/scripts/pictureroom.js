@@ -2,6 +2,8 @@
 import { $, byId, inside, num } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
 import { onKeys } from "/static/js/keys.js";
+import { playsSelection } from "/static/js/around.js";
+import { remembered } from "/static/js/remembered.js";
 import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { allEdits } from "/static/js/alledits.js";
@@ -291,6 +293,21 @@ allEdits(lends, edits);
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 await drawFilm();
 place.scrollLeft = 0;
+playsSelection(player, () => choice.range());
+await remembered(
+  `picture ${film().dataset.story}`,
+  () => ({ frame: player.frame, zoom: zoom.value, left: place.scrollLeft, chosen: [...chosen] }),
+  async (stood) => {
+    player.seek(stood.frame);
+    if (stood.zoom !== zoom.value) {
+      zoom.value = stood.zoom;
+      await drawFilm();
+    }
+    place.scrollLeft = stood.left;
+    for (const id of stood.chosen) if (shot(id)) chosen.add(id);
+    mark();
+  },
+);
 await showPanel();
 const offered = $(`[data-do="${new URLSearchParams(location.search).get("do") || "-"}"]`);
 if (offered) {

@@ -2,6 +2,8 @@
 import { $, $$, byId, focused, inside, num } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
 import { edges, onKeys, onOtherKeys, typing } from "/static/js/keys.js";
+import { playsSelection } from "/static/js/around.js";
+import { remembered } from "/static/js/remembered.js";
 import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
@@ -291,6 +293,25 @@ if (offered) {
 strip.frame = player.frame;
 whole();
 chosen();
+playsSelection(player, () => choice.range());
+await remembered(
+  `sound ${strip.data.story}`,
+  () => ({
+    frame: player.frame,
+    zoom: num(zoom.value),
+    left: strip.scroll.scrollLeft,
+    chosen: [...strip.chosen],
+    marks: strip.marks,
+  }),
+  (stood) => {
+    player.seek(stood.frame);
+    zoom.value = String(stood.zoom);
+    strip.zoom(stood.zoom);
+    strip.scroll.scrollLeft = stood.left;
+    Object.assign(strip.marks, stood.marks);
+    for (const id of stood.chosen) if (block(id)) choose(id, true);
+  },
+);
 window.kovel = {
   ...window.kovel,
   strip,

@@ -3,6 +3,8 @@ import { $, $$, byId, inside, num } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 import { waves } from "/static/js/peaks.js";
 import { edges, onKeys, onOtherKeys } from "/static/js/keys.js";
+import { playsSelection } from "/static/js/around.js";
+import { remembered } from "/static/js/remembered.js";
 import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
@@ -280,3 +282,19 @@ edits.story = here;
 seamDesk(here);
 allEdits(here, edits);
 aroundThePage(here);
+playsSelection(player, () => choice.span());
+await remembered(
+  `story ${sender.client.stands().story}`,
+  () => ({ frame: player.frame, zoom: zoom.value, top: scroll.scrollTop, tab: tabs.at(), ...choice.stands() }),
+  async (stood) => {
+    if (stood.zoom !== zoom.value && $(`option[value="${stood.zoom}"]`, zoom)) {
+      zoom.value = stood.zoom;
+      await sender.again("");
+    }
+    player.seek(stood.frame);
+    choice.stand(stood);
+    tabs.show(stood.tab);
+    scroll.scrollTop = stood.top;
+    sender.fill();
+  },
+);

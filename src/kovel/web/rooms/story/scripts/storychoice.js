@@ -110,6 +110,31 @@ export class Choice {
     return marked;
   }
 
+  /** The same, and where a cover, a sound or a seam lies: what is played of it. @returns {[number, number]|null} */
+  span() {
+    const { what } = this,
+      laid = this.laid() && (this.cover() || $(`.sound-line[data-sound="${what.id}"]`)),
+      seam = what?.kind === "seam" && this.player.plan.seams.find((/** @type {any[]} */ x) => x[2] === what.id);
+    if (laid && !this.marked) return [num(laid.dataset.at), num(laid.dataset.at) + num(laid.dataset.length)];
+    return seam && !this.marked ? [seam[0], seam[0]] : this.range();
+  }
+
+  /** What it is, to be found again when the page is loaded again. */
+  stands() {
+    const { what, marks, marked } = this;
+    return { what, marks, marked };
+  }
+
+  /** As it stood, as far as all of it is there. @param {any} stood what `stands` gave */
+  stand({ what, marks, marked }) {
+    this.choose(what);
+    if (what && what.kind !== "words" && !$(".is-chosen", this.sheet())) this.choose(null);
+    const inside = (/** @type {number|null} */ f) => f === null || f <= this.player.plan.length;
+    if (!inside(marks.a) || !inside(marks.b)) return;
+    Object.assign(this, { marks, marked });
+    this.bracket();
+  }
+
   /** Sets in ("a") or out ("b") at the playhead, or takes it away. @param {string} which @param {boolean} clear */
   setMark(which, clear) {
     const m = this.marks;

@@ -34,9 +34,10 @@ export function seamsOf({ player, choice, edits }) {
     const s = theSeam();
     if (!s) return say("There is no seam in the story yet.", true);
     const beside = Math.round(player.fps);
+    const from = Math.max(0, s[0] - beside);
     player.stop();
-    player.seek(Math.max(0, s[0] - beside));
-    return player.play(1, Math.min(player.plan.length, s[0] + beside));
+    player.seek(from);
+    return player.play(1, Math.min(player.plan.length, s[0] + beside), from);
   }
   /** @param {any} by */
   function rollSeam(by) {

@@ -102,6 +102,10 @@ export function shelf(room, story) {
       open(tabs[n - 1]);
       $(".shelf-item", byId(tabs[n - 1].getAttribute("aria-controls")))?.focus();
     },
+    /** Which tab is open, from 1. */
+    at: () => tabs.findIndex((t) => t.getAttribute("aria-selected") === "true") + 1,
+    /** The nth tab, the keyboard where it is. @param {number} n */
+    show: (n) => tabs[n - 1] && open(tabs[n - 1]),
     /** What is open and made of the story is fetched anew. */
     refresh() {
       for (const name of ["history", "checks"]) if (!$(`#shelf-${name}`).hidden) void bring(name);
