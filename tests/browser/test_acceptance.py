@@ -183,7 +183,7 @@ def test_three_cameras_uploaded_afresh(page: Page, serve: Callable, tmp_path: Pa
         words.nth(last).hover()
         page.mouse.up()
         page.get_by_placeholder("Name of the soundbite (N)").fill(name)
-        page.get_by_role("button", name="Keep (Enter)").click()
+        page.get_by_role("button", name="Save bite (Enter)").click()
         expect(page.locator("[data-clip]")).to_have_count(k)
     page.get_by_role("link", name="Story", exact=True).click()
     until(page, "window.kovel?.story")

@@ -73,7 +73,7 @@ def test_from_footage_to_a_film_on_disk(
     page.locator(".w", has_text="word33").hover()
     page.mouse.up()
     page.get_by_placeholder("Name of the soundbite (N)").fill("Second bite")
-    page.get_by_role("button", name="Keep (Enter)").click()
+    page.get_by_role("button", name="Save bite (Enter)").click()
     expect(page.locator("[data-clip]")).to_have_count(2)
     first, second = (json.loads(server.cli("list", "-p", "1", "--json"))["subclips"][i] for i in (0, 1))
     assert (first["start"], first["length"]) == (100, 51) and second["start"] in range(372, 376)

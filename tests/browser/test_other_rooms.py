@@ -1,5 +1,6 @@
 """Start page, Footage and Log in the browser: what HTTP tests cannot see."""
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -87,12 +88,15 @@ def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: C
     for key, frame, want in (
         ("i", 200, (200, None)),
         ("o", 260, (200, 260)),
-        ("i", 300, (300, None)),
+        ("i", 300, (300, 260)),
         ("o", 340, (300, 340)),
     ):
         page.evaluate("f => kovel.player.seek(f)", frame)
         page.keyboard.press(key)
-        assert tuple(marks().values()) == want  # an in point past the out point takes it away
+        assert tuple(marks().values()) == want  # an in point past the out point keeps both, and says so
+        expect(page.locator("#in-out")).to_have_text(
+            "–" if None in want else "Out is before In" if want[0] > want[1] else re.compile("^00:00:0")
+        )
     page.keyboard.press("Shift+I")
     assert page.evaluate("kovel.player.frame") == 300
     page.keyboard.press("p")  # in to out, and it stops at the out point
@@ -126,6 +130,7 @@ def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: C
     assert marks() == {"in": None, "out": None}
     page.locator("#kept-marks button").click()
     assert abs(marks()["out"] - 800) <= 1
+    expect(page.locator("#bite-said")).to_have_text("Changing “Long one”")
     page.get_by_label("Verdict on Long one").select_option("drop")
     expect(page.locator("#report")).to_contain_text("changed")
     assert subclips.of_project(data.db, 1)[0].verdict == "drop"
@@ -133,6 +138,69 @@ def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: C
     expect(page.locator("#report")).to_contain_text("in the story, at the end")
     page.get_by_label("Remove Long one from the log").click()
     expect(page.locator("[data-clip]")).to_have_count(0)
+
+
+def test_a_saved_bite_is_changed_and_kept_beside(
+    page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path
+) -> None:
+    """Opened from the list, moved in its loupe, saved by Enter; once more as a bite of its own; what is open and where
+    one stood outlast loading the page again. The story it goes to is named, chosen and turned back at the foot."""
+    data, r = coded
+    bite = subclips.add(data.db, r["talk"].id, 100, 200, name="By hand", note="loud", tags="chain")
+    kept = lambda: [(c.name, c.start, c.end, c.note) for c in subclips.of_project(data.db, 1)]  # noqa: E731
+    stories.open_story(data.db, 1, stories.create(data.db, 1, "Long version"))
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
+    until(page, "window.kovel?.marks")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("#bite-said")).to_have_text("Changing “By hand”")
+    expect(page.get_by_label("Note", exact=True)).to_have_value("loud")
+    page.locator("#loupe-in").focus()
+    page.keyboard.press("Shift+ArrowRight")
+    page.locator("#loupe-in").blur()
+    page.keyboard.press("Enter")
+    expect(page.locator("#report")).to_contain_text("Changed “By hand”: in point 5 frames later, 0:03+20 long.")
+    assert kept() == [("By hand", 105, 200, "loud")]
+    page.evaluate("kovel.player.seek(150)")
+    page.keyboard.press("o")
+    page.reload()
+    until(page, "window.kovel?.marks?.().out === 150")
+    expect(page.locator("#bite-said")).to_have_text("Changing “By hand”")
+    assert page.evaluate("kovel.player.frame") == 150
+    page.keyboard.press("Shift+Enter")
+    expect(page.locator("[data-clip]")).to_have_count(2)
+    assert kept() == [("By hand", 105, 200, "loud"), ("By hand 2", 105, 150, "loud")]
+    expect(page.locator("#bite-said")).to_have_text("New bite")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("#bite-said")).to_contain_text("Changing")
+    page.keyboard.press("Escape")
+    assert page.evaluate("kovel.marks()") == {"in": None, "out": None}
+    page.keyboard.press("Control+z")
+    expect(page.locator("[data-clip]")).to_have_count(1)
+    # over and over, until it is stopped
+    page.keyboard.press("ArrowDown")
+    page.evaluate("kovel.player.seek(190)")
+    page.keyboard.press("i")
+    page.keyboard.press("Shift+L")
+    until(page, "kovel.player.frame > 194")
+    until(page, "kovel.player.frame < 194")
+    page.keyboard.press("k")
+    assert not page.evaluate("kovel.player.playing")
+    # the story at the foot
+    foot = page.locator("#open-story")
+    expect(foot.locator("option:checked")).to_have_text("Long version")
+    page.locator(f"[data-clip='{bite.id}']").get_by_role("button", name="To the story").click()
+    expect(foot.get_by_role("button", name="Undo")).to_have_attribute("title", re.compile("^Undo in Long version: "))
+    assert len(stories.load(data.db, stories.current(data.db, 1)).story.pieces) == 1
+    foot.get_by_role("button", name="Undo").click()
+    expect(page.locator("#report")).to_contain_text("Undone: ")
+    assert not stories.load(data.db, stories.current(data.db, 1)).story.pieces
+    foot.get_by_role("button", name="Redo").click()
+    expect(foot.get_by_role("button", name="Redo")).to_be_disabled()
+    foot.get_by_label("Story").select_option("Story cut")
+    expect(foot.locator("option:checked")).to_have_text("Story cut")
+    expect(foot.get_by_role("button", name="Undo")).to_be_disabled()
+    assert stories.current(data.db, 1) == 1
 
 
 def test_what_is_kept_is_what_the_fields_show(

@@ -24,7 +24,7 @@ from kovel.services.footage.intake import remember_all
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import kept_settings
 from kovel.store.db import in_words
-from kovel.web import media_routes, presence_routes, time_routes
+from kovel.web import media_routes, open_story_routes, presence_routes, time_routes
 from kovel.web.glossary import OURS
 from kovel.web.keys import SHEETS
 from kovel.web.pages import Application, environment, say
@@ -124,7 +124,7 @@ def create_app(
     environment().globals["rooms"] = [room for room in ROOMS if room.name]
     for router in (
         *(router for room in ROOMS for router in room.routers),
-        *(module.router for module in (media_routes, time_routes, presence_routes)),
+        *(module.router for module in (media_routes, time_routes, presence_routes, open_story_routes)),
     ):
         application.include_router(router, dependencies=[Depends(of_the_project)])
 

@@ -13,6 +13,7 @@ class Room:
     :param key: its folder, and its place in addresses: /p/2/KEY
     :param name: as the navigation has it; empty where it is not in there
     :param routers: in the order in which an address is looked for
+    :param writes_story: whether it sends into the open story without showing it: named at the foot of its pages
     :param title_hidden: whether its title stands on no sheet, and is said to screen readers alone
     """
 
@@ -20,3 +21,4 @@ class Room:
     name: str
     routers: tuple[APIRouter, ...]
     title_hidden: bool = False
+    writes_story: bool = False

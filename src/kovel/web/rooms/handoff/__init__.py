@@ -11,4 +11,5 @@ ROOM = Room(
         routes.router,
         document_routes.router,
     ),
+    writes_story=True,
 )

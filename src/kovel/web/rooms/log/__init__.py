@@ -15,4 +15,5 @@ ROOM = Room(
         theme_routes.router,
     ),
     title_hidden=True,
+    writes_story=True,
 )

@@ -11,4 +11,5 @@ ROOM = Room(
         hit_routes.router,
     ),
     title_hidden=True,
+    writes_story=True,
 )

@@ -40,6 +40,13 @@ document.addEventListener("click", (e) => {
   }
 });
 
+// Whatever was sent may have changed the story that the foot of the page names.
+document.body.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
+  const { successful, requestConfig } = e.detail;
+  if (successful && requestConfig.verb === "post" && !requestConfig.path.includes("/open-story"))
+    document.body.dispatchEvent(new Event("sent"));
+});
+
 // htmx tells of a server that does not answer; say so in words.
 document.body.addEventListener("htmx:sendError", () => silent());
 const SILENT = "Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.";
