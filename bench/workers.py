@@ -3,7 +3,8 @@
 Recordings of the demo's interviews are prepared and transcribed by so many calls at once: on this machine alone, and
 with all but one of them on workers of a Dask cluster on loopback, in turns, so that both meet the machine alike. Then
 what a call through the cluster takes is measured, alone and with many in flight, and a thousand hours are laid out over
-1 to 50 machines by the times of the jobs that were recorded (what is simulated is said so). Needs ffmpeg.
+1 to 50 machines by the times of the jobs that were recorded (what is simulated is said so). Last a film is made in one
+call and in parts on 1, 2 and 4 workers, and one of two hours laid out over as many machines. Needs ffmpeg.
 """
 
 import heapq
@@ -19,14 +20,17 @@ from pathlib import Path
 
 from kovel.data_folder import DataFolder
 from kovel.jobs.cluster import Cluster
+from kovel.media.film_parts import GROUP
 from kovel.services.footage.intake import bring_in
+from kovel.services.handoff.rendering import start_output, trim_parts
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.log import transcription
-from kovel.store import jobs, projects
+from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import JobState
 
 FOOTAGE = Path(__file__).parent.parent / "src" / "kovel" / "demo" / "footage"
 HOURS, EACH = 1000, 1.0  # of footage, in recordings of so many hours
+FILM = 7200  # seconds
 AT_ONCE = 4  # calls a machine works on
 STRETCH = 150 * 48 / 25 / 3600  # hours of pictures in one call, at most
 
@@ -133,6 +137,84 @@ def laid_out(machines: int, hour: dict[str, float], each_call: float) -> float:
     return end / 3600
 
 
+def film(root: Path, seconds: int) -> None:
+    """A story of so many seconds, of all recordings in turn."""
+    data = DataFolder(root)
+    ids, at, turn = [r.id for r in recordings.of_project(data.db, 1)], 0, 0
+    while at < seconds * 25:
+        length = 60 + 17 * turn % 90
+        start = 23 * turn % (recordings.get(data.db, ids[turn % len(ids)]).frames or 200) // 2
+        stories.edit(data.db, 1, None, "add_at_end", {"source": ids[turn % len(ids)], "start": start, "length": length})
+        at, turn = at + length, turn + 1
+    data.db.close()
+
+
+def rendered(root: Path, media: Path, workers: int, address: str) -> tuple[float, list[float], float]:
+    """Seconds a film takes with so many workers and nobody here (0: here alone); each call that made parts of it, and
+    what joined them."""
+    data = DataFolder(root)
+    trim_parts(data, 0)
+    cluster = Cluster(address, data.root, [media]) if workers else None
+    crew = []
+    if cluster:
+        cluster.start()
+        crew = [begun(address, [data.root, media], 1) for _ in range(workers)]
+        while cluster.slots < workers:
+            time.sleep(0.05)
+    scheduler = scheduler_for(data, 1, [cluster] if cluster else [])
+    if cluster:
+        scheduler.places[0].slots = 0  # type: ignore[attr-defined]
+    assert scheduler.start()
+    job = start_output(data, 1)
+    began = time.perf_counter()
+    while (now := jobs.get(data.db, job.id)).is_open:
+        time.sleep(0.02)
+    took = time.perf_counter() - began
+    assert now.result and not now.result["differs"], now.message
+    scheduler.stop()
+    for process in crew:
+        process.terminate()
+        process.wait()
+    rows = [json.loads(x) for x in (data.logs / "jobs.log").read_text().splitlines()]
+    mine = {x["step"]: float(x["seconds"]) for x in rows if x["job"] == job.id}
+    data.db.close()
+    return took, [t for step, t in mine.items() if step != "film"], mine["film"]
+
+
+def long_film(machines: int, group: float, join: float, each_call: float) -> float:
+    """Seconds of a film of FILM seconds on so many machines, one call each at a time; the engine takes calls one after
+    the other, one machine joins."""
+    free = [0.0] * machines
+    end = 0.0
+    for number in range(round(FILM * 25 / GROUP)):
+        begins = max(heapq.heappop(free), number * each_call)
+        heapq.heappush(free, begins + group)
+        end = max(end, begins + group)
+    return end + join
+
+
+def of_a_film(folder: Path, media: Path, root: Path, address: str, each_call: float, seconds: int = 240) -> None:
+    film(root, seconds)
+    alone, _, _ = rendered(root, media, 0, address)
+    print(f"a film of {seconds} s in one call on this machine: {alone:.1f} s", flush=True)
+    for workers in (1, 2, 4):
+        took, groups, join = rendered(root, media, workers, address)
+        print(
+            f"in {len(groups)} calls on {workers} workers of this machine's cores: {took:.1f} s, ratio "
+            f"{took / alone:.3f}; joined in {join:.1f} s",
+            flush=True,
+        )
+        if workers == 1:
+            group, joined = sum(groups) / seconds / 25 * GROUP, join / seconds * FILM
+    one = long_film(1, group, joined, each_call)
+    for machines in (1, 2, 4, 10, 25, 50):
+        long = long_film(machines, group, joined, each_call)
+        print(
+            f"simulated: a film of two hours on {machines:>2} machines like this: {long / 60:6.1f} min, of them "
+            f"{joined / 60:.1f} to join; {one / long:.1f} times as quick as on one"
+        )
+
+
 def main() -> None:
     count, seconds = (int(sys.argv[k]) if len(sys.argv) > k else 20 for k in (1, 2))
     with tempfile.TemporaryDirectory() as name, socket.socket() as s:
@@ -172,6 +254,7 @@ def main() -> None:
                     f"simulated: {HOURS} hours on {machines:>2} machines, {AT_ONCE} calls each: {h:7.1f} hours, "
                     f"{alone / h / machines:.2f} of ideal"
                 )
+            of_a_film(folder, folder / "footage", folder / "own 2", address, cost[1000])
         finally:
             engine.terminate()
             engine.wait()

@@ -46,7 +46,9 @@ CHARS = 50
 RIGHT = 900  # pixels of the page beside the picture and the map, in a window of 1280
 
 FACE_TALL = 62  # pixels of a cover for each of its small frames
-SOUND = 22  # width of a lane of sounds
+SOUND = 32  # width of a lane of sounds: the name of a sound, and beside it its waveform and level
+SOUND_NAME = 13
+SHORT_SOUND = 26.0  # pixels down the page: a sound shorter than that has no room for a name
 SPACE = "Space"
 
 Faces = Callable[[int, int], Face | None]  # (recording, story frame on its clock) -> its small frame
@@ -72,6 +74,20 @@ def places(laid: LinedPage, sound_lanes: int) -> Places:
     return Places(
         column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8, 6 if column > 30 else 2
     )
+
+
+def short_names(names: Sequence[str], letters: int) -> list[str]:
+    """So many letters of each name, no two alike: the first word, or where several have that one its first letter and
+    the last of the name. "Maren, camera A" and "Maren, camera B" are MA and MB, and Tobin is Tobin or To."""
+    first = [name.split(" ")[0].rstrip(",")[:letters] for name in names]
+    found: list[str] = []
+    for name, short in zip(names, first, strict=True):
+        own = short if first.count(short) == 1 else f"{name[:1]}{name.split(' ')[-1][-1:]}".upper()
+        number = 2
+        while own in found:
+            own, number = f"{name[:1].upper()}{number}", number + 1
+        found.append(own)
+    return found
 
 
 def pixels_a_frame(story: Story, zoom: int) -> float:
@@ -159,9 +175,7 @@ class Drawing:
             crowded=self.crowded,
             empty=not story.pieces,
             zoom=self.zoom,
-            columns=tuple(
-                (column.split(" ")[0].rstrip(",")[: self.places.letters], column) for column in self.laid.columns
-            ),
+            columns=tuple(zip(short_names(self.laid.columns, self.places.letters), self.laid.columns, strict=True)),
             column_width=self.places.column,
             locks=self.locks(),
             ticks=self.ticks(),
@@ -359,8 +373,18 @@ class Drawing:
             label = f"{sound.kind.capitalize()}: {self.name(sound.source)}, {stamp(sound.length, self.rate)}, {level}"
             place = _box(at * self.px, tall, left=self.places.sounds + (sound.lane - 1) * SOUND)
             wave = f"{sound.source},{sound.start / self.fps},{(sound.start + sound.length) / self.fps}"
-            drawn_sounds.append(SoundBlock(sound, at, place, label, self.name(sound.source), wave, self.stroke(sound)))
+            name = "" if tall < SHORT_SOUND or self.goes_on(sound) else self.name(sound.source)
+            drawn_sounds.append(SoundBlock(sound, at, place, label, name, wave, self.stroke(sound)))
         return drawn_sounds
+
+    def goes_on(self, sound: Sound) -> bool:
+        """Whether the same recording is heard on its lane until it begins, so that its name stands there already."""
+        at = self.story.at(sound)
+        return any(
+            (other.source, other.lane) == (sound.source, sound.lane) and 0 <= at - self.story.at(other) <= other.length
+            for other in self.story.sounds
+            if other.id != sound.id
+        )
 
     def stroke(self, sound: Sound) -> str:
         """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level
@@ -368,7 +392,7 @@ class Drawing:
         line = added([v for v in (self.story.value(sound, "level", self.sources), sound.settings["duck"]) if v != ()])
         if not isinstance(line, tuple):
             return ""
-        wide = SOUND - 5
+        wide = SOUND - SOUND_NAME - 5
         stroke_points = [
             (sound.start, on_line(line, sound.start)),
             *(line_point for line_point in line if sound.start < line_point[0] < sound.end),

@@ -55,7 +55,9 @@ export class Edits {
     const all = this.ofKey(chord),
       entry = all.find((e) => this.fits(e)) ?? all.at(-1);
     if (!entry) return false;
-    void this.run(entry, value === undefined ? this.unsaid(entry) : { value });
+    const { source, ranges } = entry.params;
+    if ((source || ranges) && this.known("sound in hand")) say(this.wanting["sound in hand"], true);
+    else void this.run(entry, value === undefined ? this.unsaid(entry) : { value });
     return true;
   }
 
@@ -198,6 +200,8 @@ export class Edits {
         return $(`[data-heading="${under()?.id}"]`)?.dataset.text;
       case "source":
         return hand?.source;
+      case "sound in hand":
+        return s.hand.picked?.dataset.kind === "sound" || undefined;
       case "start":
         return hand?.start;
       case "end":
