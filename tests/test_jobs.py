@@ -207,8 +207,10 @@ def test_what_is_lost_is_made_again_and_a_late_answer_counts_for_nothing(data: D
     there.answers[first] = {"result": {"path": "late"}}
     foreman.step()
     assert jobs.get(data.db, film.id).state == "working"
+    begun.touch()  # by a machine that went down, whose call its cluster gave on
     here.answers[again] = {"result": {"path": "by another"}}
     foreman.step()
+    assert not begun.exists()
     assert jobs.get(data.db, film.id).result == {"path": "by another"}
     assert [(x["job"], x["ended"], x.get("where")) for x in noted(data)] == [
         (film.id, "lost", "anna"),

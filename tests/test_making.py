@@ -16,7 +16,7 @@ from kovel.store import jobs, projects, recordings, stories, subclips, transcrip
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
 from kovel.web.rooms.log import shot_routes
-from kovel.web.rooms.story.page_drawing import Drawing, pixels_a_frame
+from kovel.web.rooms.story.page_drawing import Drawing, pixels_a_frame, short_names
 from kovel.web.rooms.story.shelf import PAGE
 from tests import made
 from tests.conftest import said
@@ -165,6 +165,13 @@ def test_the_page_is_worked_out_in_pixels(coded: Coded) -> None:
     far = sheet(64)
     assert far.crowded and not any(b.rows for b in far.pieces)  # no room for words
     assert [b.at for b in sheet(1, "60-100").pieces] == [50]  # only what is in view
+
+
+def test_no_two_columns_have_the_same_name() -> None:
+    two = ["Maren, camera A", "Maren, camera B", "Tobin in the boatyard"]
+    assert short_names(two, 6) == ["MA", "MB", "Tobin"] and short_names(two[1:], 2) == ["Ma", "To"]
+    assert short_names(["Maren A", "Marco A", "Max A", "Odile"], 2) == ["MA", "M2", "M3", "Od"]
+    assert short_names([], 6) == []
 
 
 def test_room_is_told_and_held(room: TestClient, coded: Coded) -> None:

@@ -85,8 +85,8 @@ def test_log(room: TestClient, coded: Coded) -> None:
     )
     for values, why in (
         ({}, "Set an in and an out point first"),
-        ({"start": "50", "end": "50"}, "same place"),
-        ({"start": "60", "end": "50"}, "same place"),
+        ({"start": "50", "end": "50"}, "out point is at the same frame as the in point"),
+        ({"start": "60", "end": "50"}, "out point is before the in point"),
         ({"start": "0", "end": "1001"}, "past the end of talk"),
         ({"start": "x", "end": "9"}, "In: “x” is not a time"),
         ({"start": "0", "end": "9", "verdict": "great"}, "keep, maybe or drop"),

@@ -259,6 +259,24 @@ def test_a_render_does_not_wait_for_what_nobody_makes(sound: TestClient, spoken:
     assert jobs.get(data.db, third.id).state in ("waiting", "done")
 
 
+def test_cleaning_waits_for_the_pauses_that_tell_what_noise_is(sound: TestClient, spoken: Spoken) -> None:
+    """Also in the moment before its pauses are asked for: its sound is there, and it is not listened to yet."""
+    data, r = spoken
+    maker = jobs.add(data.db, 1, "prepare", {"out": str(data.derived(r["odile"].id))}, r["odile"].id)
+    listened = jobs.latest_of_recordings(data.db, 1, "listen").get(r["odile"].id)
+    if listened:
+        data.db.read().execute("DELETE FROM job WHERE id = ?", (listened.id,))
+    job = jobs.add(data.db, 1, "clean", {"name": "x"}, r["odile"].id)
+    hold = derived_sounds.CLEAN.hold
+    assert hold(data, job) is not None
+    jobs.end(data.db, maker.id, "cancelled")
+    assert hold(data, job) is None
+    waiting = jobs.add(data.db, 1, "listen", {"out": "x"}, r["odile"].id)
+    assert hold(data, job) is not None
+    for left in (waiting, job):
+        jobs.end(data.db, left.id, "cancelled")
+
+
 def test_a_sound_that_is_gone_is_made_again(sound: TestClient, spoken: Spoken) -> None:
     """Set, but not there (a copied project, a cleared folder): whoever plays it has it made."""
     data, r = spoken

@@ -190,6 +190,31 @@ def test_covers_by_key(room: Room) -> None:
     assert [(room.story.at(x), x.length) for x in room.story.covers] == [(13, 23)] * 2
 
 
+def test_a_sound_in_hand_lies_under_the_story_and_the_room_stands_as_it_was_left(room: Room) -> None:
+    """The dialogue line takes a sound only where that is asked for by name. Loaded again, playhead, selection, shelf
+    and marks are where they were."""
+    p, before = room.page, room.shape()
+    room.press("3")
+    room.pick("boat")
+    room.seek(30)
+    for key in ("b", "n", "w"):
+        room.press(key)
+        room.report("A sound is laid under the story: C lays it")
+    room.press("c")
+    room.report("boat laid under")
+    (sound,) = room.story.sounds
+    assert room.shape() == before and room.story.at(sound) == 30
+    room.press("i", "Escape", "g")
+    p.reload()
+    until(p, "window.kovel?.player?.frame === 30 && document.querySelector('#page .is-chosen')")
+    assert p.locator("#page .is-chosen").get_attribute("data-piece") == str(room.story.pieces[0].id)
+    expect(p.locator("#tab-beds")).to_have_attribute("aria-selected", "true")
+    expect(p.locator("#page .mark")).to_have_count(1)
+    room.press("Shift+L")
+    until(p, "kovel.player.playing && kovel.player.again === 0 && kovel.player.until === 50")
+    room.press("k")
+
+
 def test_drags(room: Room) -> None:
     p, t, f = room.page, room.r["talk"].id, room.r["fifty"].id
     grip = lambda n: p.locator(".piece .grip").nth(n)  # noqa: E731

@@ -46,7 +46,7 @@ TAKEN_FROM = {
     "range end": "their end, or the out mark",
     "heading": "the heading of the chosen piece",
     "source": "the recording of what is picked up",
-    "sound in hand": "that a sound is picked up",
+    "lay sound": "the same, where it is a sound that is picked up",
     "start": "its in point",
     "end": "its out point",
     "hand length": "its length",
@@ -79,7 +79,7 @@ WANTING = {
     "range end": "Choose words, a piece or a cover first, or mark in and out (I, O).",
     "heading": "Give the piece a heading first.",
     "source": "Pick something up from the shelf first: Enter on it.",
-    "sound in hand": "A sound is laid under the story: C lays it from the playhead, or drag it onto the page. "
+    "lay sound": "A sound is laid under the story: C lays it from the playhead, or drag it onto the page. "
     "To make it a piece of the dialogue line, choose the edit in the list (Q).",
     "start": "Pick something up from the shelf first: Enter on it.",
     "end": "Pick something up from the shelf first: Enter on it.",

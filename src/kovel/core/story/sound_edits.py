@@ -32,7 +32,7 @@ def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
     return next(lane_number for lane_number in range(1, len(taken) + 2) if lane_number not in taken)
 
 
-@edit(entry("Lay the sound under", "C", also="add music, effect", points="lay", under="sound in hand"))
+@edit(entry("Lay the sound under", "C", also="add music, effect", points="lay sound"))
 def lay_sound(
     story: Story,
     sources: Sources,

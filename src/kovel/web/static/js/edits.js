@@ -56,7 +56,7 @@ export class Edits {
       entry = all.find((e) => this.fits(e)) ?? all.at(-1);
     if (!entry) return false;
     const { source, ranges } = entry.params;
-    if ((source || ranges) && this.known("sound in hand")) say(this.wanting["sound in hand"], true);
+    if ((source || ranges) && this.known("lay sound")) say(this.wanting["lay sound"], true);
     else void this.run(entry, value === undefined ? this.unsaid(entry) : { value });
     return true;
   }
@@ -79,7 +79,7 @@ export class Edits {
   async run(entry, typed = this.unsaid(entry)) {
     const { story } = this;
     if (typed.error) return typed.error;
-    if (entry.params.points === "lay") return void story.acts.cover();
+    if (/^lay/.test(entry.params.points)) return void story.acts.cover();
     const params = this.filled(entry, typed);
     if (params.error) return void say(params.error, true);
     return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
@@ -129,7 +129,7 @@ export class Edits {
     if (from.startsWith("=")) return from.slice(1);
     if (from === "typed") return typed;
     if (from === "minus typed") return -typed;
-    if (name === "points") return from === "lay" ? true : this.points(from === "marks back");
+    if (name === "points" && from !== "lay sound") return from === "lay" ? true : this.points(from === "marks back");
     const value = this.known(from);
     if (value === undefined) throw new Wanting(this.wanting[from] || "Choose something first.");
     return value;
@@ -200,7 +200,7 @@ export class Edits {
         return $(`[data-heading="${under()?.id}"]`)?.dataset.text;
       case "source":
         return hand?.source;
-      case "sound in hand":
+      case "lay sound":
         return s.hand.picked?.dataset.kind === "sound" || undefined;
       case "start":
         return hand?.start;
