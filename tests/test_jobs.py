@@ -219,6 +219,25 @@ def test_what_is_lost_is_made_again_and_a_late_answer_counts_for_nothing(data: D
     ]
 
 
+def test_what_is_swept_away_at_the_end_is_never_another_jobs(data: DataFolder, foreman: Scheduler) -> None:
+    """A film is stopped and asked for again at once, under the same name: as the first one ends, what the second has
+    begun stays."""
+    desk: Any = foreman.places[0]
+    first = jobs.add(data.db, 1, "render", {"out": str(data.root / "a.mp4")})
+    foreman.step()
+    jobs.end(data.db, first.id, "cancelled")
+    second = jobs.add(data.db, 1, "render", {"out": str(data.root / "a.mp4")})
+    foreman.step()
+    begun = data.root / "a.mp4.1d6f40-4711.0a.part"
+    begun.touch()
+    desk.answers[desk.out[0]] = {"cancelled": True}
+    foreman.step()
+    assert begun.exists() and len(desk.out) == 2
+    desk.answers[desk.out[1]] = {"result": {"path": "a.mp4"}}
+    foreman.step()
+    assert not begun.exists() and jobs.get(data.db, second.id).is_done
+
+
 def test_copies_stay_at_home_and_what_waits_is_shared_out(data: DataFolder, foreman: Scheduler) -> None:
     here, there = foreman.places = [Desk(2), Desk(3, is_here=False)]
     for kind in ("copy", "copy", "render", "render", "render", "render"):

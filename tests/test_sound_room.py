@@ -265,7 +265,8 @@ def test_cleaning_waits_for_the_pauses_that_tell_what_noise_is(sound: TestClient
     maker = jobs.add(data.db, 1, "prepare", {"out": str(data.derived(r["odile"].id))}, r["odile"].id)
     listened = jobs.latest_of_recordings(data.db, 1, "listen").get(r["odile"].id)
     if listened:
-        data.db.read().execute("DELETE FROM job WHERE id = ?", (listened.id,))
+        with data.db.write() as connection:
+            connection.execute("DELETE FROM job WHERE id = ?", (listened.id,))
     job = jobs.add(data.db, 1, "clean", {"name": "x"}, r["odile"].id)
     hold = derived_sounds.CLEAN.hold
     assert hold(data, job) is not None

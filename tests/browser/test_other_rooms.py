@@ -63,6 +63,11 @@ def test_footage_by_hand(page: Page, coded: tuple[DataFolder, dict], serve: Call
     expect(page.locator("#report")).to_contain_text("talk changed")
     page.get_by_label("Set fifty aside").check()
     expect(page.locator("tr.aside")).to_have_count(1)
+    frames = page.get_by_role("checkbox", name="frames", exact=True)
+    frames.click()  # by hand: the field that was clicked has the focus, and the list is shown all the same
+    expect(rows).to_have_count(0)
+    frames.click()
+    expect(rows).to_have_count(3)
     (tmp_path / "diary.mp4").write_text("Dear diary")
     page.evaluate("""async () => { // files dropped anywhere on the room
       const d = new DataTransfer(); d.items.add(new File(['Dear diary, no film'], 'diary.mp4', { type: 'video/mp4' }));
@@ -171,6 +176,14 @@ def test_a_saved_bite_is_changed_and_kept_beside(
     expect(page.locator("[data-clip]")).to_have_count(2)
     assert kept() == [("By hand", 105, 200, "loud"), ("By hand 2", 105, 150, "loud")]
     expect(page.locator("#bite-said")).to_have_text("New bite")
+    page.locator("#kept-marks button").first.click()
+    expect(page.locator("#bite-said")).to_have_text("Changing “By hand”")
+    page.locator("#in-tc").fill("0:05+00")  # read before it is saved, by the button too
+    page.locator("#save-new").click()
+    expect(page.locator("[data-clip]")).to_have_count(3)
+    assert kept()[-1] == ("By hand 3", 125, 200, "loud") and kept()[0] == ("By hand", 105, 200, "loud")
+    page.keyboard.press("Control+z")
+    expect(page.locator("[data-clip]")).to_have_count(2)
     page.keyboard.press("ArrowDown")
     expect(page.locator("#bite-said")).to_contain_text("Changing")
     page.keyboard.press("Escape")
@@ -190,16 +203,18 @@ def test_a_saved_bite_is_changed_and_kept_beside(
     foot = page.locator("#open-story")
     expect(foot.locator("option:checked")).to_have_text("Long version")
     page.locator(f"[data-clip='{bite.id}']").get_by_role("button", name="To the story").click()
-    expect(foot.get_by_role("button", name="Undo")).to_have_attribute("title", re.compile("^Undo in Long version: "))
+    expect(foot.get_by_role("button", name="Undo in story")).to_have_attribute(
+        "title", re.compile("^Undo in Long version: ")
+    )
     assert len(stories.load(data.db, stories.current(data.db, 1)).story.pieces) == 1
-    foot.get_by_role("button", name="Undo").click()
+    foot.get_by_role("button", name="Undo in story").click()
     expect(page.locator("#report")).to_contain_text("Undone: ")
     assert not stories.load(data.db, stories.current(data.db, 1)).story.pieces
-    foot.get_by_role("button", name="Redo").click()
-    expect(foot.get_by_role("button", name="Redo")).to_be_disabled()
+    foot.get_by_role("button", name="Redo in story").click()
+    expect(foot.get_by_role("button", name="Redo in story")).to_be_disabled()
     foot.get_by_label("Story").select_option("Story cut")
     expect(foot.locator("option:checked")).to_have_text("Story cut")
-    expect(foot.get_by_role("button", name="Undo")).to_be_disabled()
+    expect(foot.get_by_role("button", name="Undo in story")).to_be_disabled()
     assert stories.current(data.db, 1) == 1
 
 

@@ -356,17 +356,20 @@ class Scheduler:
             self._log(out, how if job_now else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
         if job_now:
             self._keep_result(key, out, answer)
-        if not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
-            self._clear(out.job)
+        self._clear(out.job)
         self._let_go(key)
         out.place.forget(key)
 
     def _clear(self, job: jobs.Job) -> None:
-        """Files that nobody needs once a job has ended; also what a machine that went down had begun to write."""
+        """Files that nobody needs once a job has ended; also what a machine that went down had begun to write, unless
+        another job writes there by now."""
+        unfinished = jobs.unfinished(self.data.db)
+        if any(other.id == job.id for other in unfinished):
+            return
         clear = self.kinds[job.kind].clear
         if clear is not None:
             clear(job)
-        if self._begins_files(job):
+        if self._begins_files(job) and not any(other.params.get("out") == job.params["out"] for other in unfinished):
             swept(job.params)
 
     def _counting(self, out: Out) -> jobs.Job | None:

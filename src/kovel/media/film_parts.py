@@ -92,7 +92,6 @@ class FilmParts:
         """All but what is seen that decides what a part looks like."""
         at, burnt = part_rows[0][0], self.output.kind == "draft"
         drawn = [layer for _, _, layers in part_rows for layer in _all(layers)]
-        used = sorted({layer[0] for layer in drawn if layer[0] is not None})
         named = {
             of[name]
             for layer in drawn
@@ -109,7 +108,7 @@ class FilmParts:
             if other.stem in named
         ]
         pictures = []
-        for key in used:
+        for key in sorted(drawn_sources(part_rows)):
             file = self.files[key]
             facts = Path(file["path"]).stat()
             told = [file["name"], file.get("first"), file.get("drop")] if burnt else []  # written into its pictures
@@ -126,6 +125,11 @@ class FilmParts:
             stamps,
             at + self.begin if burnt else None,
         ]
+
+
+def drawn_sources(part_rows: Sequence[Row]) -> set[int]:
+    """The recordings that are drawn in these rows."""
+    return {layer[0] for _, _, layers in part_rows for layer in _all(layers) if layer[0] is not None}
 
 
 def _all(layers: Sequence[Any]) -> Iterator[Any]:

@@ -15,12 +15,12 @@ from typing import Any
 from kovel.core.plan.outputs import Output
 from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import JobStep, Outcome, Result, SoFar, Steps, keep_result
-from kovel.media.film_parts import FilmParts
+from kovel.media.film_parts import FilmParts, drawn_sources
 from kovel.store.jobs import Job
 
 FILM = "film"  # the step that joins the parts
 PARTS_DONE = 0.85  # how far a film is when all its parts are made
-OF_PARTS = ("files", "parts", "width", "height", "output", "drawn", "tables", "fonts", "begin", "drop")
+OF_PARTS = ("parts", "width", "height", "output", "drawn", "tables", "fonts", "begin", "drop")
 
 
 Group = tuple[int, int, int]  # rows [first, last) of the plan, and how many parts they lack
@@ -60,8 +60,9 @@ def _step_of(params: dict[str, Any], group: Group) -> JobStep:
     rows = plan["pictures"]
     until = rows[last][0] if last < len(rows) else plan["length"]
     stretch = {**plan, "pictures": rows[first:last], "sounds": []}
+    files = {str(source): params["files"][str(source)] for source in drawn_sources(stretch["pictures"])}
     told = {key: params[key] for key in OF_PARTS}
-    return JobStep(_name_of(group), "render_parts", {**told, "plan": stretch, "until": until}, 0)
+    return JobStep(_name_of(group), "render_parts", {**told, "plan": stretch, "files": files, "until": until}, 0)
 
 
 def progress(job: Job, so_far: SoFar) -> float:

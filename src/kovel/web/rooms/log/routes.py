@@ -169,7 +169,7 @@ def keep(
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
     begin, until = typed(start, this_project.rate, "In"), typed(end, this_project.rate, "Out")
-    if of is not None:
+    if of is not None and not again:
         what = {"start": begin, "length": until - begin, "note": note, "tags": tags, "verdict": verdict}
         return _listed(request, project, recording, _saved(request, project, of, what | {"name": name}))
     old = _namesake(request, recording, name)

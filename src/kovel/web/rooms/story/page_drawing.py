@@ -363,7 +363,7 @@ class Drawing:
     def sounds(self) -> list[SoundBlock]:
         """The lines of the sounds in sight."""
         story, (lowest, highest) = self.story, self.view
-        drawn_sounds = []
+        drawn_sounds, going_on = [], self.going_on()
         for sound in story.sounds:
             at = story.at(sound)
             if at >= min(highest, story.length) or at + sound.length <= lowest:
@@ -373,18 +373,20 @@ class Drawing:
             label = f"{sound.kind.capitalize()}: {self.name(sound.source)}, {stamp(sound.length, self.rate)}, {level}"
             place = _box(at * self.px, tall, left=self.places.sounds + (sound.lane - 1) * SOUND)
             wave = f"{sound.source},{sound.start / self.fps},{(sound.start + sound.length) / self.fps}"
-            name = "" if tall < SHORT_SOUND or self.goes_on(sound) else self.name(sound.source)
+            name = "" if tall < SHORT_SOUND or sound.id in going_on else self.name(sound.source)
             drawn_sounds.append(SoundBlock(sound, at, place, label, name, wave, self.stroke(sound)))
         return drawn_sounds
 
-    def goes_on(self, sound: Sound) -> bool:
-        """Whether the same recording is heard on its lane until it begins, so that its name stands there already."""
-        at = self.story.at(sound)
-        return any(
-            (other.source, other.lane) == (sound.source, sound.lane) and 0 <= at - self.story.at(other) <= other.length
-            for other in self.story.sounds
-            if other.id != sound.id
-        )
+    def going_on(self) -> set[int]:
+        """The sounds before which the same recording is heard on their lane, so that its name stands there already."""
+        found: set[int] = set()
+        heard_until: dict[tuple[int, int], int] = {}
+        for at, sound in sorted(((self.story.at(sound), sound) for sound in self.story.sounds), key=lambda row: row[0]):
+            end = heard_until.get((sound.source, sound.lane), -1)
+            if end >= at:
+                found.add(sound.id)
+            heard_until[sound.source, sound.lane] = max(end, at + sound.length)
+        return found
 
     def stroke(self, sound: Sound) -> str:
         """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level

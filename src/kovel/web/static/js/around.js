@@ -13,7 +13,7 @@ export function playsSelection(player, range) {
     const selected = range(),
       second = Math.round(player.fps);
     if (!selected)
-      return say("Nothing is selected. Select a clip or words, or mark in and out, then press it again.", true);
+      return say("Nothing is selected. Select a clip or words, or mark in and out, then try again.", true);
     const wide = !looped || selected[0] === selected[1] ? second : 0,
       from = Math.max(0, selected[0] - wide),
       until = Math.min(player.plan.length, selected[1] + wide);

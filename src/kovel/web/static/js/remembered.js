@@ -20,6 +20,7 @@ function read() {
  * @param {(stood: Record<string, any>) => unknown} back goes there; not called where the address says where to go
  */
 export async function remembered(place, stands, back) {
+  place = `${place} · ${document.title}`; // another data folder may be served at this address some day
   const stood = read().find(([other]) => other === place)?.[1];
   if (stood && location.hash.length < 2) {
     try {

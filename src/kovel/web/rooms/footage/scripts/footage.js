@@ -76,7 +76,9 @@ const inUse = () =>
   dragged ||
   focused()?.closest("#recordings input, #recordings select") ||
   $("[name=ids]:checked, #with-chosen[open]");
-const isPoll = (/** @type {any} */ e) => e.detail.elt.id === "recordings" && e.detail.requestConfig?.verb === "get";
+// What was asked for by hand (order, frames, a bin) is always shown: as it comes `elt` is the list, whoever asked.
+const isPoll = (/** @type {any} */ e) =>
+  e.detail.requestConfig?.verb === "get" && e.detail.requestConfig.elt.id === "recordings";
 document.body.addEventListener("htmx:beforeRequest", (e) => {
   if (isPoll(e) && inUse()) e.preventDefault();
 });

@@ -138,7 +138,7 @@ const set = (now) => {
   marks = now;
   show();
 };
-const bite = biteDesk({ form, rate, range: () => marks, set, seek: (f) => player.seek(f) });
+const bite = biteDesk({ form, range: () => marks, set, seek: (f) => player.seek(f) });
 sweeping({ words, find, total, fps, player, set: (now) => bite.fresh(now.in, now.out) });
 overviewOf({
   overview,

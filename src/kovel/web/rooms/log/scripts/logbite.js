@@ -4,7 +4,7 @@ import { $, byId, num } from "/static/js/dom.js";
 
 const FIELDS = ["name", "note", "tags"];
 
-/** @param {{form: any, rate: [number, number], range: () => {in: number|null, out: number|null},
+/** @param {{form: any, range: () => {in: number|null, out: number|null},
  *   set: (range: {in: number|null, out: number|null}) => void, seek: (frame: number) => void}} log */
 export function biteDesk({ form, range, set, seek }) {
   /** @type {DOMStringMap|null} the row of the open bite, as it stood when it was opened */ let open = null;
@@ -36,19 +36,15 @@ export function biteDesk({ form, range, set, seek }) {
     set({ in: a, out: b });
   }
   byId("close-bite").addEventListener("click", () => fresh(null, null));
-  const saveNew = () => {
-    const again = document.createElement("input");
-    Object.assign(again, { type: "hidden", name: "again", value: "both" });
-    form.elements.of.value = "";
-    form.append(again);
-    form.requestSubmit();
-    again.remove();
-  };
-  byId("save-new").addEventListener("click", saveNew);
+  /** Whether it was sent by the button that makes a new one. @param {any} request */
+  const isNewBite = (request) => request.triggeringEvent?.submitter === byId("save-new");
+  document.body.addEventListener("htmx:configRequest", (/** @type {CustomEvent} */ e) => {
+    if (e.detail.elt === form && isNewBite(e.detail)) e.detail.parameters.again = "both";
+  });
   document.body.addEventListener("htmx:afterRequest", (/** @type {CustomEvent} */ e) => {
     if (e.detail.elt !== form) return;
-    if (!e.detail.successful || e.detail.xhr.status !== 200) return void tell();
-    if (form.elements.of.value) return; // it stays open, and is drawn again
+    if (!e.detail.successful || e.detail.xhr.status !== 200) return;
+    if (open && !isNewBite(e.detail.requestConfig)) return; // it stays open, and is drawn again
     close();
     set({ in: null, out: null });
   });
@@ -59,7 +55,7 @@ export function biteDesk({ form, range, set, seek }) {
       seek(num(clip.dataset.start));
     },
     fresh,
-    saveNew,
+    saveNew: () => form.requestSubmit(byId("save-new")),
     /** The list is another: what was changed on the open bite is shown, what is being changed stays. */
     refresh() {
       const now = row();

@@ -52,7 +52,7 @@ export function markFields({ form, player, shown, mark, unset }) {
       const last = focused() === byId("in-tc") ? ["out", "in"] : ["in", "out"]; // what was typed last has the last word
       if (!(await readMark(last[0])) || !(await readMark(last[1]))) return;
       read = true;
-      form.requestSubmit();
+      form.requestSubmit(e.submitter);
       read = false;
     },
     true,
