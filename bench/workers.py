@@ -142,9 +142,10 @@ def film(root: Path, seconds: int) -> None:
     data = DataFolder(root)
     ids, at, turn = [r.id for r in recordings.of_project(data.db, 1)], 0, 0
     while at < seconds * 25:
-        length = 60 + 17 * turn % 90
-        start = 23 * turn % (recordings.get(data.db, ids[turn % len(ids)]).frames or 200) // 2
-        stories.edit(data.db, 1, None, "add_at_end", {"source": ids[turn % len(ids)], "start": start, "length": length})
+        source = recordings.get(data.db, ids[turn % len(ids)])
+        length = min(60 + 17 * turn % 90, source.frames or 60)
+        start = 23 * turn % max(1, (source.frames or 60) - length)
+        stories.edit(data.db, 1, None, "add_at_end", {"source": source.id, "start": start, "length": length})
         at, turn = at + length, turn + 1
     data.db.close()
 
@@ -193,7 +194,7 @@ def long_film(machines: int, group: float, join: float, each_call: float) -> flo
     return end + join
 
 
-def of_a_film(folder: Path, media: Path, root: Path, address: str, each_call: float, seconds: int = 240) -> None:
+def of_a_film(folder: Path, media: Path, root: Path, address: str, each_call: float, seconds: int = 120) -> None:
     film(root, seconds)
     alone, _, _ = rendered(root, media, 0, address)
     print(f"a film of {seconds} s in one call on this machine: {alone:.1f} s", flush=True)
