@@ -16,7 +16,7 @@ from pathlib import Path
 
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Piece, Refused, Sound, Story, Transition
-from kovel.core.story.paste import copied
+from kovel.core.story.paste import copied, copied_clips
 from tests.core.stories import EMPTY, SOURCES, do, three
 
 
@@ -71,6 +71,12 @@ def swapped() -> Story:
     """Two spaces beside each other, with a cover that begins over the second."""
     s = do(do(EMPTY, "add_at_end", source=1, start=0, length=50), "insert_space", at=0, length=20)
     return do(do(s, "split", at=10), "lay_cover", source=3, at=12, until=18, start=0)
+
+
+def bunch() -> Story:
+    """Two shots and a title over them, grouped; a third shot beside; a bed on the story's clock."""
+    s = do(do(laid(), "lay_cover", source=3, at=20, until=40, start=100), "lay_title", at=125, text="Mo", length=40)
+    return do(do(s, "lay_cover", source=2, at=190, until=220, start=300), "set_group", ids=[4, 7, 8])
 
 
 def tied() -> Story:
@@ -170,6 +176,7 @@ BEFORE = {
     "faded": faded,
     "loosened": loosened,
     "tied": tied,
+    "bunch": bunch,
     "joined": joined,
     "spaced": spaced,
     "cut": cut,
@@ -211,7 +218,8 @@ def drawn(s: Story) -> str:
     name = lambda x: f"{called(x)} {x.start}-{x.start + x.length}"  # noqa: E731
     for c in sorted(s.covers, key=lambda c: c.id):
         span = f" at {c.span}/{c.length}" if c.span else ""
-        rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in _values(c)) + span)
+        group = [f"group {c.group}"] if c.group else []
+        rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in (*group, *_values(c))) + span)
     for x in sorted(s.sounds, key=lambda x: x.id):
         clock = (
             " by the clock"
@@ -248,11 +256,16 @@ def asked(line: str) -> tuple[str, dict[str, object]]:
 
 
 def done(story: Story, line: str) -> list[str]:
-    """What an edit makes and tells, in lines; what it refuses with, in one. `paste` takes what stands in [a, b)."""
+    """What an edit makes and tells, in lines; what it refuses with, in one. `paste` takes what stands in [a, b), or
+    these items."""
     name, params = asked(line)
-    if name == "paste":
-        params["clip"] = copied(story, params.pop("a"), params.pop("b"))  # type: ignore[arg-type]
     try:
+        if name == "paste":
+            params["clip"] = (
+                copied_clips(story, params.pop("items"))  # type: ignore[arg-type]
+                if "items" in params
+                else copied(story, params.pop("a"), params.pop("b"))  # type: ignore[arg-type]
+            )
         after, told = run(story, SOURCES, name, params)
     except Refused as e:
         return [f"refused: {e}"]

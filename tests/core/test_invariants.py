@@ -24,6 +24,7 @@ from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sound, 
 from kovel.core.story.paste import copied
 from kovel.core.story.patch import Patch, story_from_json, story_to_json
 from kovel.core.story.settings import SETTINGS
+from kovel.core.story.several import clip_parameter
 from kovel.core.time.rate import frame_shown
 from tests.core.stories import EMPTY, SOURCES, R
 
@@ -113,6 +114,7 @@ VALUES: dict[
     "heading": lambda r: r.choice(["", "River", "Night"]),
     "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]),
     "text": lambda r: r.choice(["", "The Last Haul"]),
+    "close": lambda r: r.random() < 0.7,
 }
 NAMES = [
     n
@@ -234,6 +236,8 @@ class Editing(RuleBasedStateMachine):
             if d is None:
                 assert q.length >= p.length or report.loosened, self.log
                 continue
+            if c.id in report.made:  # the edit was about that one too
+                continue
             assert (d.start, d.length, d.tether.piece) == (c.start, c.length, c.tether.piece), self.log
             if c.tether.piece == p.id:
                 x, y = p.clock.passing(c.tether.moment), q.clock.passing(d.tether.moment)
@@ -270,7 +274,10 @@ class Editing(RuleBasedStateMachine):
         r = Random(seed)
         for _ in range(count):
             name = r.choice(NAMES)
-            self.do(name, **self.anything(name, r))
+            params = self.anything(name, r)
+            if clip_parameter(name) and r.random() < 0.2:
+                params["each"] = [self.one_of(self.story.clips, r) for _ in range(r.randint(1, 4))]
+            self.do(name, **params)
             self.sound()
             if self.story.length > 1500:
                 self.do("extract", a=300, b=self.story.length)
@@ -293,7 +300,7 @@ class Editing(RuleBasedStateMachine):
                 some = [self.one_of(rows, r) for _ in range(r.randint(1, 3))]
                 wide = [
                     "story",
-                    f"group {next((p.group for p in s.pieces if p.group), 0)}",
+                    f"group {next((x.group for x in s.clips if x.group), 0)}",
                     f"recording {r.randint(1, 7)}",
                 ]
                 params[k] = r.choice([some[0], some, some, *wide]) if name != "copy_values" else r.choice([some, *wide])
@@ -304,8 +311,8 @@ class Editing(RuleBasedStateMachine):
             elif k == "sound":
                 params[k] = self.one_of((*s.sounds, *s.loose_sounds), r)
             elif k in ("ids", "items"):
-                rows = s.pieces if r.random() < 0.5 else s.sounds
-                params[k] = [self.one_of(rows, r), self.one_of(rows, r)]
+                rows = r.choice([s.pieces, s.sounds, (*s.covers, *s.sounds), s.clips])
+                params[k] = [self.one_of(rows, r) for _ in range(r.randint(1, 4))]
             elif default is ... or r.random() < 0.6:
                 near = lambda: r.randint(0, max(1, s.length)) if r.random() < 0.9 else 400  # noqa: E731
                 if k in ("at", "until", "a", "b"):

@@ -184,7 +184,7 @@ class _Builder:
             own_values = own_values.with_value("backwards", fit.speed < 0)
         if fit.blend and not own_values["appear"]:
             own_values = own_values.with_value("appear", fit.blend)
-        return Cover(self.number(), fit.source, fit.start, length, story.tether_at(fit.at), lane, own_values)
+        return Cover(self.number(), fit.source, fit.start, length, story.tether_at(fit.at), lane, settings=own_values)
 
     def sounds(self) -> tuple[Sound, ...]:
         """What no piece took, on the story's clock, a lane a track."""

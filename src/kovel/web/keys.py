@@ -67,6 +67,7 @@ SELECTED = (
     Key("Shift Space", "play the selection, with a second before and after", {"Shift Space": "play_around"}),
     Key("Shift L", "play the selection over and over; K ends it", {"Shift L": "play_looped"}),
 )
+EVERY = Key("Ctrl A", "select all clips of the kind that is selected, else all pieces", {"Ctrl A": "every"})
 SEAMS = Key("↑ ↓", "the seam before, after", {"↑": "seam_before", "↓": "seam_after"})
 EDITING = (
     Key("Q", "every edit there is, by name", {"Q": "all"}),
@@ -99,9 +100,14 @@ STORY = (
     Key("U", "next exposed jump, Shift the one before", {"U": "next_jump", "Shift U": "last_jump"}),
     Key("A", "loop the seam with a second around it; K ends it", {"A": "loop"}),
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
+    Key("Shift G", "select the piece at the playhead as well", {"Shift G": "add_piece"}),
+    EVERY,
+    Key("Ctrl", "with a click: select one more clip; Shift: all up to it"),
+    Key("", "drag from an empty place: a frame selects all clips it touches"),
     Key("H", "another camera at the playhead", {"H": "other_camera"}),
     Key("Shift H", "the same told elsewhere in the piece's place", {"Shift H": "other_telling"}),
     Key("Shift V", "shots that could cover what is chosen, or the sentence at the playhead", {"Shift V": "covering"}),
+    Key("E", "into the bar of the selection: length, level, edits", {"E": "bar"}),
     Key("Ctrl C", "copy what is chosen", {"Ctrl C": "copy"}),
     Key("/", "find in the story", {"/": "find"}),
     Key("Alt", "while dragging: lets go of cuts, marks and beats"),
@@ -116,6 +122,8 @@ SOUND = (
     Key("G V", "choose the piece, the cover’s own sound at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
     Key("E", "choose the sound at the playhead; again for the next one there", {"E": "choose_sound"}),
     Key("T", "choose the next thing of the lane, Shift the one before", {"T": "next", "Shift T": "last"}),
+    EVERY,
+    Key("", "drag from an empty place of a lane: a frame selects all clips it touches"),
     Key("Shift", "with a click: choose more; while dragging: lets go of cuts, words and beats"),
     Key("Alt", "with a click on a moment of a level line or on a peak dip: take it away"),
     Key("A", "hear what is chosen alone; again: everything", {"A": "alone"}),
@@ -132,6 +140,7 @@ PICTURE = (
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
     Key("T", "choose the next one of the lane, Shift the one before", {"T": "next", "Shift T": "last"}),
     Key("A", "choose all of the same recording", {"A": "alike"}),
+    EVERY,
     Key("Shift", "with a click: choose more; with an arrow: five frames"),
     Key(
         "+ -",

@@ -135,7 +135,7 @@ def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "s
     source = source if source and (source.sound if needs == "sound" else source.picture) else None
     everywhere, whole, recording, group, own_scope = scope_keys(clip)
     offered_scopes = [Scope(own_scope, "this one" if len(items) == 1 else f"these {len(items)}")]
-    offered_scopes += [Scope(group, "its group")] if not isinstance(clip, Cover) and clip.group else []
+    offered_scopes += [Scope(group, "its group")] if clip.group else []
     offered_scopes += [Scope(recording, f"all of {source.name} in this story")] if source else []
     offered_scopes += [Scope(whole, "the whole story")]
     return offered_scopes + ([Scope(everywhere, f"{source.name} in every story")] if source else [])

@@ -179,7 +179,7 @@ class Seen:
     def _layers(self, clip: Piece | Cover, source: Source, image: Image, opacity: Opacity) -> tuple[Layer, ...]:
         if not self.wide and not clip.settings.rows:
             return (Layer(image, opacity),)
-        key = (clip.source, clip.group if isinstance(clip, Piece) else -1, clip.settings)
+        key = (clip.source, clip.group, clip.settings)
         if (
             key not in self._alike
         ):  # what moves does so on its own clock; all else is the same for all that is set alike

@@ -106,8 +106,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
 
 def free_group(story: Story) -> int:
     """A number that no group has."""
-    groups = [*(sound.group for sound in story.sounds), *(piece.group for piece in story.pieces)]
-    return 1 + max(groups, default=0)
+    return 1 + max((clip.group for clip in story.clips), default=0)
 
 
 def _without_fades(values: Values) -> Values:

@@ -14,6 +14,7 @@ from kovel.core.story import (
     arrangement,
     beds,
     bounds,
+    clip_edits,
     covers,
     dialogue,
     framing,
@@ -32,6 +33,7 @@ from kovel.core.story import (
 from kovel.core.story.edit_offers import COMMANDS, ENTRIES, Entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
+from kovel.core.story.several import on_each
 
 MODULES = (
     dialogue,
@@ -51,6 +53,7 @@ MODULES = (
     marks,
     along,
     paste,
+    clip_edits,
 )  # in the order of the list
 
 
@@ -72,15 +75,21 @@ def about(name: str) -> str:
 
 
 def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) -> Edit:
-    """Carry out a command by name; `Refused` if there is none of that name or its parameters don't fit."""
+    """Carry out a command by name; `Refused` if there is none of that name or its parameters don't fit.
+
+    With `each`, a list of clips, it is done to each of them in one step, in place of the one that is named.
+    """
     if name not in COMMANDS:
         raise Refused(f"There is no edit called {name}.")
+    bounds.asked(params)
+    each, params = params.get("each"), {key: value for key, value in params.items() if key != "each"}
     known = parameters(name)
     missing = [name for name, (_, d) in known.items() if d is ... and name not in params]
     if missing or set(params) - set(known):
         raise Refused(f"{name} needs {', '.join(known)}.")
-    bounds.asked(params)
-    edited: Edit = COMMANDS[name](story, sources, **params)
+    edited: Edit = (
+        COMMANDS[name](story, sources, **params) if each is None else on_each(story, sources, name, params, each)
+    )
     bounds.held(edited[0])
     return edited
 

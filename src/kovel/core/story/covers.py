@@ -18,6 +18,7 @@ from kovel.core.story.edit_rules import (
     refuse_locked,
     source_of,
 )
+from kovel.core.story.laid_groups import moved_by
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Source, Sources, Story, Tether, with_setting
 from kovel.core.story.settings import NONE, PACE, Between, HeardAs
 from kovel.core.story.settling import settle
@@ -177,7 +178,7 @@ def lay_cover(
     refuse_locked(story, lane_key(lane))
     next_id = story.next_id
     own_values = NONE.with_value("natural", natural).with_value("span", span)
-    cover = Cover(next_id, source, source_in, length, story.tether_at(story_in), lane, own_values)
+    cover = Cover(next_id, source, source_in, length, story.tether_at(story_in), lane, settings=own_values)
     summary = f"{this_source.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
     return _set(story, sources, cover, summary, playhead=story_in)
 
@@ -388,14 +389,13 @@ def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | 
     tether: Tether = story.tether_at(at)
     if not loose and tether == this_cover.tether and to == this_cover.lane:
         raise Refused("It is already there.")
-    name = source_of(sources, this_cover.source).name
-    return _set(
-        story,
-        sources,
-        replace(this_cover, tether=tether, lane=to),
-        f"{name} now begins at {clock(at, story.rate)}",
-        playhead=at,
-    )
+    summary = f"{source_of(sources, this_cover.source).name} now begins at {clock(at, story.rate)}"
+    if this_cover.group and not loose and tether != this_cover.tether:  # the others of its group go as far
+        story_moved, moved = moved_by(story, [cover], at - story.at(this_cover))
+        draft = story_moved.with_items({cover: replace(this_cover, tether=tether, lane=to)})
+        made = (cover, *(other for other in moved if other != cover))
+        return settle(story, draft, sources, summary, made=made, playhead=at)
+    return _set(story, sources, replace(this_cover, tether=tether, lane=to), summary, playhead=at)
 
 
 @edit(entry("Take the cover off", "X", also="delete, remove", cover="cover"))

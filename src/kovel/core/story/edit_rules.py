@@ -2,8 +2,23 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterable
+
 from kovel.core.story.clocks import AS_SHOT, Clock
-from kovel.core.story.model import TITLE, TITLE_SOURCE, Cover, Item, Piece, Refused, Report, Source, Sources, Story
+from kovel.core.story.model import (
+    TITLE,
+    TITLE_SOURCE,
+    Cover,
+    Item,
+    Piece,
+    Refused,
+    Report,
+    Source,
+    Sources,
+    Story,
+    kind_of,
+)
 from kovel.core.time.rate import Rate
 
 DIALOGUE = "dialogue"
@@ -48,6 +63,13 @@ def name_of(sources: Sources, piece: Item) -> str:
     if isinstance(piece, Cover) and piece.source == TITLE:
         return f"the title “{piece.title.splitlines()[0][:40] if piece.title else ''}”"
     return sources[piece.source].name if piece.source in sources else "the piece"
+
+
+def in_words(story: Story, items: Iterable[int]) -> str:
+    """How many of what: `2 pieces, 1 cover and 3 sounds`."""
+    counts = Counter(str(kind_of(story.item(item))) for item in items)
+    told = [f"{number} {kind}{'s' if number > 1 else ''}" for kind, number in counts.items()]
+    return " and ".join([", ".join(told[:-1]), told[-1]] if len(told) > 1 else told)
 
 
 def capitalised(text: str) -> str:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.edit_rules import DIALOGUE, Edit, lane_key, refuse_locked
-from kovel.core.story.model import SOUNDS, Piece, Refused, Report, Section, Sound, Sources, Story
+from kovel.core.story.edit_rules import DIALOGUE, Edit, in_words, lane_key, refuse_locked
+from kovel.core.story.model import SOUNDS, Cover, Item, Refused, Report, Section, Sources, Story
 from kovel.core.story.settling import settle
 from kovel.core.story.values import set_value
 from kovel.core.time.timecode import running
@@ -81,37 +81,38 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
 
 
 @edit(
-    entry("Group what is chosen", also="link, together", ids="all chosen", on=True),
+    entry("Group the selected clips", also="link, together, what is chosen", ids="all chosen", on=True),
     entry("Ungroup", ids="all chosen", on=False),
 )
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
-    """Pieces, or sounds, as one group that moves together; or no longer."""
+    """Pieces, or covers, titles and sounds, as one group that moves together and can be set as one; or no longer."""
     chosen = set(ids)
-    pieces = [piece for piece in story.pieces if piece.id in chosen]
-    sounds = [sound for sound in story.sounds if sound.id in chosen]
-    _refuse_mixed(len(chosen), len(pieces), len(sounds))
+    clips: list[Item] = [clip for clip in story.clips if clip.id in chosen]
+    pieces = sum(clip.id in {piece.id for piece in story.pieces} for clip in clips)
+    _refuse_mixed(len(chosen), pieces, len(clips) - pieces)
     if on and len(chosen) < 2:
-        raise Refused("A group needs at least two.")
-    refuse_locked(story, DIALOGUE if pieces else "sounds")
-    groups = [*(piece.group for piece in pieces), *(sound.group for sound in sounds)]
-    if not on and not any(groups):
-        raise Refused("They are in no group.")
+        raise Refused("A group needs at least two clips.")
+    for clip in clips:
+        refuse_locked(story, lane_key(clip.lane) if isinstance(clip, Cover) else DIALOGUE if pieces else "sounds")
+    if not on and not any(clip.group for clip in clips):
+        raise Refused("The selected clips are in no group.")
     group = story.next_id if on else 0
-    clips: tuple[Piece | Sound, ...] = (*pieces, *sounds)
     new_story = replace(
         story.with_items({clip.id: replace(clip, group=group) for clip in clips}),
         next_id=story.next_id + on,
     )
-    what = f"{len(chosen)} {'pieces' if pieces else 'sounds'}"
+    what = in_words(story, (clip.id for clip in clips))
     return settle(story, new_story, sources, f"{what} grouped" if on else f"{what} no longer grouped")
 
 
-def _refuse_mixed(chosen: int, pieces: int, sounds: int) -> None:
-    """Refuses to group what is not all pieces, or all sounds, of the story."""
-    if not chosen or pieces + sounds < chosen:
-        raise Refused("Choose pieces or sounds that are in the story.")
-    if pieces and sounds:
-        raise Refused("Group either pieces or sounds; covers and sounds follow their words anyway.")
+def _refuse_mixed(chosen: int, pieces: int, laid: int) -> None:
+    """Refuses to group clips that are not all pieces of the story, or all laid on it."""
+    if not chosen or pieces + laid < chosen:
+        raise Refused("Select clips that are in the story.")
+    if pieces and laid:
+        raise Refused(
+            "Group pieces with pieces, and covers, titles and sounds with each other: these follow their words anyway."
+        )
 
 
 @edit(

@@ -165,6 +165,7 @@ class Cover:
     length: int
     tether: Tether
     lane: int = 1
+    group: int = 0
     settings: Values = NONE
 
     @property
@@ -275,8 +276,7 @@ def frames_to(item: Item, moment: int) -> int | Fraction:
 def scope_keys(item: Item) -> tuple[str, str, str, str, str]:
     """What the scopes of an item are called, from wide to near: "recording" (in every story), "story", "recording 3"
     (in this story), "group 5", "items" (itself)."""
-    group = 0 if isinstance(item, Cover) else item.group
-    return "recording", "story", f"recording {item.source}", f"group {group}", "items"
+    return "recording", "story", f"recording {item.source}", f"group {item.group}", "items"
 
 
 def with_setting(item: T, name: str, value: Value, keep: bool = False) -> T:
@@ -355,6 +355,11 @@ class Story:
     def length(self) -> int:
         """Length in frames."""
         return self.starts[-1]
+
+    @property
+    def clips(self) -> tuple[Item, ...]:
+        """All that is in place: pieces, covers and sounds."""
+        return (*self.pieces, *self.covers, *self.sounds)
 
     @cached_property
     def _index(self) -> dict[int, int]:

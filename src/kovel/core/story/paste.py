@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from typing import Any
+from typing import Any, TypeVar
 
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked
@@ -14,6 +15,7 @@ from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 Clip = dict[str, list[list[Any]]]
+L = TypeVar("L", Cover, Sound)
 
 
 def copied(story: Story, start: int, end: int) -> Clip:
@@ -40,6 +42,35 @@ def copied(story: Story, start: int, end: int) -> Clip:
     }
 
 
+def copied_clips(story: Story, items: Iterable[int]) -> Clip:
+    """These clips as plain rows: pieces with what begins over them, and covers and sounds that were chosen by
+    themselves, which are tied to the place of the first clip instead of a piece (0)."""
+    chosen = {item: story.item(item) for item in dict.fromkeys(items)}
+    begins = {piece.id: at for piece, at in zip(story.pieces, story.starts, strict=False) if piece.id in chosen}
+    laid: list[Laid] = [*story.covers, *story.sounds]
+    begins |= {clip.id: story.at(clip) for clip in laid if clip.id in chosen}
+    if not begins:
+        raise Refused("There is nothing to copy. Select clips of the story first.")
+    first = min(begins.values())
+    pieces = [piece for piece in story.pieces if piece.id in chosen]
+    hosts = {piece.id for piece in pieces}
+
+    def free(clips: Iterable[L]) -> Iterator[L]:
+        for clip in clips:
+            if clip.tether.piece in hosts:
+                yield clip
+            elif clip.id in chosen:
+                yield replace(clip, tether=Tether(0, story.at(clip) - first))
+
+    covers = list(free(story.covers))
+    hosts |= {cover.id for cover in covers}  # a sound may be tied to a shot
+    return {
+        "pieces": [piece_row(piece) for piece in pieces],
+        "covers": [cover_row(cover) for cover in covers],
+        "sounds": [sound_row(sound) for sound in free(story.sounds)],
+    }
+
+
 def _tied(story: Story, start: int, end: int) -> list[list[Any]]:
     """Sounds tied to covers that begin in [a, b)."""
     shots = {cover.id for cover in story.covers if start <= story.at(cover) < end}
@@ -54,38 +85,53 @@ def _parts_of(clip: Clip) -> tuple[list[Piece], list[Cover], list[Sound]]:
         sounds = [sound_from(this_sound_row) for this_sound_row in clip.get("sounds", [])]
     except (KeyError, TypeError, IndexError, ValueError):
         raise Refused("That is no stretch of a story. Copy one first.") from None
-    if not pieces:
-        raise Refused("There is nothing to paste. Copy a stretch first.")
+    if not (pieces or covers or sounds):
+        raise Refused("There is nothing to paste. Copy clips first.")
     return pieces, covers, sounds
 
 
 @edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
 def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
-    """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
-    refuse_locked(story, DIALOGUE)
+    """Insert copied pieces at story frame `at`, with what lay on them, and lay copied covers and sounds from there
+    on; everything gets ids of its own."""
     pieces, covers, sounds = _parts_of(clip)
+    if pieces:
+        refuse_locked(story, DIALOGUE)
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
     uses = [(piece.source, *piece.used) for piece in pieces if piece.source is not None]
     laid: list[Laid] = [*covers, *sounds]
     for source, start, end in (*uses, *((clip.source, clip.start, clip.end) for clip in laid)):
         check_range(sources, story.rate, source, start, end - start)
-    mid, piece_index, split = cut_at(story, at)
+    mid, piece_index, split = cut_at(story, at) if pieces else (story, 0, {})
     first = mid.next_id
     ids = {piece.id: first + index for index, piece in enumerate(pieces)}
     new_story = placed(mid, piece_index, [replace(piece, group=0) for piece in pieces])
     next_id = new_story.next_id
+
+    def tied(laid_clip: Laid) -> Tether | None:
+        if laid_clip.tether.piece:
+            host = ids.get(laid_clip.tether.piece)
+            return None if host is None else Tether(host, laid_clip.tether.moment)
+        place = at + laid_clip.tether.moment
+        if not 0 <= place < new_story.length:
+            raise Refused(
+                "One of the clips would begin after the end of the story. Move the playhead back, then paste."
+            )
+        on_clock = isinstance(laid_clip, Sound) and laid_clip.kind == "music"
+        return Tether(0, place) if on_clock else new_story.tether_at(place)
+
     made_covers = [
-        replace(cover, id=next_id + index, tether=Tether(ids[cover.tether.piece], cover.tether.moment))
+        replace(cover, id=next_id + index, group=0, tether=tie)
         for index, cover in enumerate(covers)
-        if cover.tether.piece in ids
+        if (tie := tied(cover)) is not None
     ]
     ids |= {cover.id: next_id + index for index, cover in enumerate(covers)}  # sounds may be tied to them
     next_id += len(covers)
     made_sounds = [
-        replace(sound, id=next_id + index, group=0, tether=Tether(ids[sound.tether.piece], sound.tether.moment))
+        replace(sound, id=next_id + index, group=0, tether=tie)
         for index, sound in enumerate(sounds)
-        if sound.tether.piece in ids
+        if (tie := tied(sound)) is not None
     ]
     new_story = replace(
         new_story,
@@ -94,13 +140,15 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         next_id=next_id + len(sounds),
     )
     total = sum(piece.length for piece in pieces)
-    summary = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
+    laid_ids = (*(cover.id for cover in made_covers), *(sound.id for sound in made_sounds))
+    what = frames_in_words(total) if pieces else f"{len(laid_ids)} clip{'s' if len(laid_ids) > 1 else ''}"
+    summary = f"Pasted {what} at {clock(at, story.rate)}"
     return settle(
         story,
         new_story,
         sources,
         summary,
         split=split,
-        made=tuple(ids[piece.id] for piece in pieces),
+        made=tuple(ids[piece.id] for piece in pieces) or laid_ids,
         playhead=at + total,
     )

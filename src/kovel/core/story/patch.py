@@ -69,17 +69,19 @@ def cover_row(cover: Cover) -> list[Any]:
         cover.tether.piece,
         cover.tether.moment,
         cover.lane,
+        cover.group,
         cover.settings.to_json(),
     ]
 
 
 def cover_from(r: list[Any]) -> Cover:
-    """From a row; also from one of before there were settings, which ends in lane, natural and span."""
+    """From a row; also from one of before covers had groups, which ends in lane and settings, and of before there
+    were settings, which ends in lane, natural and span."""
+    first = (r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6])
     if isinstance(r[-1], dict):
-        own_values = Values.from_json(r[7])
-    else:
-        own_values = NONE.with_value("natural", bool(r[7])).with_value("span", r[8]) if len(r) > 7 else NONE
-    return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], own_values)
+        return Cover(*first, r[7] if len(r) > 8 else 0, Values.from_json(r[-1]))
+    own_values = NONE.with_value("natural", bool(r[7])).with_value("span", r[8]) if len(r) > 7 else NONE
+    return Cover(*first, settings=own_values)
 
 
 def sound_row(sound: Sound) -> list[Any]:

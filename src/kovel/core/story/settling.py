@@ -72,11 +72,11 @@ def settle(
         fit_transitions(new_story, sources, split) if new_story.transitions else ((), [], [])
     )
     new_story = replace(new_story, transitions=still)
-    jumps = _exposed_now(old_story, new_story, sources)
+    jumps = exposed_now(old_story, new_story, sources)
     notes = [*_about_laid(old_story, laid, sources), *about_transitions]
     if len(new_story.sections) < headings:
         notes.append("A heading went with the last of its pieces.")
-    notes += _about_jumps(jumps, new_story)
+    notes += about_jumps(jumps, new_story)
     if new_story.length < old_story.length:
         notes += _about_the_end(old_story, new_story, laid, sources)
     at = tuple(jump.at for jump in jumps)
@@ -159,13 +159,14 @@ def _about_laid(old_story: Story, laid: _Followed, sources: Sources) -> Iterator
         yield f"{name(one)} keeps its length, for its lane is locked: it lies over other words now."
 
 
-def _exposed_now(old_story: Story, new_story: Story, sources: Sources) -> list[Seam]:
+def exposed_now(old_story: Story, new_story: Story, sources: Sources) -> list[Seam]:
     """Jump cuts that are seen now and were not before."""
     before = {jump.key for jump in exposed(old_story, sources)}
     return [jump for jump in exposed(new_story, sources) if jump.key not in before]
 
 
-def _about_jumps(jumps: Sequence[Seam], new_story: Story) -> Iterator[str]:
+def about_jumps(jumps: Sequence[Seam], new_story: Story) -> Iterator[str]:
+    """Where these jump cuts are, as one sentence; nothing where there are none."""
     if jumps:
         where = ", ".join([*(clock(jump.at, new_story.rate) for jump in jumps[:3]), *(["…"] if len(jumps) > 3 else [])])
         yield f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where})."

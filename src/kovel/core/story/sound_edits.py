@@ -16,6 +16,7 @@ from kovel.core.story.edit_rules import (
     refuse_locked,
     source_of,
 )
+from kovel.core.story.laid_groups import moved_by
 from kovel.core.story.levels_told import HALF
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
 from kovel.core.story.settings import NONE, SETTINGS, Value
@@ -227,26 +228,17 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
     if not 0 <= at < story.length:
         raise Refused("A sound must begin within the story.")
     moment_now = story.at_of(this_sound.tether)
-    delta = at - moment_now if moment_now is not None else 0
     draft = story
-    for y in (*story.sounds, *story.loose_sounds):
-        if y.id == sound:
-            tie = (
-                story.tie_like(y, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
-            )
-        elif this_sound.group and y.group == this_sound.group and story.at_of(y.tether) is not None:
-            place = story.at(y) + delta
-            if not 0 <= place < story.length:
-                raise Refused("Another sound of the group would begin outside the story.")
-            tie = story.tie_like(y, place)
-        else:
-            continue
-        moved_sound = replace(y, tether=tie)
-        draft = replace(
-            draft,
-            sounds=(*(sound for sound in draft.sounds if sound.id != y.id), moved_sound),
-            loose_sounds=tuple(sound for sound in draft.loose_sounds if sound.id != y.id),
-        )
+    if this_sound.group and moment_now not in (None, at):
+        draft, _ = moved_by(story, [sound], at - moment_now)
+    tie = (
+        story.tie_like(this_sound, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
+    )
+    draft = replace(
+        draft,
+        sounds=(*(other for other in draft.sounds if other.id != sound), replace(this_sound, tether=tie)),
+        loose_sounds=tuple(other for other in draft.loose_sounds if other.id != sound),
+    )
     if (
         sorted(draft.sounds, key=lambda o: o.id) == sorted(story.sounds, key=lambda o: o.id)
         and draft.loose_sounds == story.loose_sounds

@@ -110,7 +110,13 @@ def lay_title(
         own_values = own_values.with_value(name, value)
     tether = story.tether_at(at)
     cover = Cover(
-        story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own_values
+        story.next_id,
+        TITLE,
+        0,
+        n,
+        tether if not by_clock else replace(tether, piece=0, moment=at),
+        lane,
+        settings=own_values,
     )
     new_story = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
     summary = (

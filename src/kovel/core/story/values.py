@@ -447,8 +447,7 @@ def _change_wide(
 
 def _groups(story: Story) -> set[str]:
     """The scopes of the story's groups."""
-    numbers = (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds))
-    return {f"group {number}" for number in numbers if number}
+    return {f"group {clip.group}" for clip in story.clips if clip.group}
 
 
 def _refuse_scope(story: Story, sources: Sources, scope: str, setting: Setting) -> None:

@@ -17,6 +17,7 @@ from kovel.core.story.edit_offers import COMMANDS, WANTING, meant
 from kovel.core.story.laying import InHand, Place, lays
 from kovel.core.story.model import Report
 from kovel.core.story.seams import seams
+from kovel.core.story.several import clip_parameter
 from kovel.core.time.timecode import TimeError, parse_length, stamp
 from kovel.core.words.transcript import Word
 from kovel.services.sound.derived_sounds import want_retimed
@@ -43,6 +44,7 @@ class _Edit(BaseModel):
     revision: int | None = None
     story: int | None = None
     ask: bool = False
+    each: list[int] | None = None  # clips it is done to in one step, in place of the one it names
     command: str
 
     def params(self) -> dict[str, Any]:
@@ -172,7 +174,12 @@ def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
     story = opened(request, project).story
     listed_edits = [
-        {"command": name, **asdict(entry), "value": meant(entry, story.rate)}
+        {
+            "command": name,
+            **asdict(entry),
+            "value": meant(entry, story.rate),
+            "each_of": clip_parameter(name) is not None,
+        }
         for name, entry in catalogue.offered(story)
     ]
     return JSONResponse({"entries": listed_edits, "wanting": WANTING, "places": [asdict(place) for place in PLACES]})
@@ -241,6 +248,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     pieces = [[piece.id, at, piece.length, piece.source] for at, piece in zip(story.starts, story.pieces, strict=False)]
     seams_found = [[seam.at, seam.kind, seam.right.id] for seam in seams(story, sources)]
     covers = [[cover.id, start, min(end, story.length)] for start, end, cover in story.spans]
+    laid = [[sound.id, story.at(sound), min(story.at(sound) + sound.length, story.length)] for sound in story.sounds]
     beats = beats_of(application.data, story)
     of = projects.get(application.data.db, project)
     return plan_answer(
@@ -251,6 +259,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
         pieces=pieces,
         seams=seams_found,
         covers=covers,
+        laid=laid,
         beats=beats,
         project=project,
         size=size_of(story, of.width, of.height),

@@ -14,7 +14,7 @@ from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import Difference, compare
 from kovel.core.story.fitted_transitions import longest
 from kovel.core.story.model import Piece, Source, Sources, Story, Transition
-from kovel.core.story.paste import copied
+from kovel.core.story.paste import copied, copied_clips
 from kovel.core.story.removals import taken_out
 from kovel.core.story.seams import Seam
 from kovel.core.time.rate import Rate
@@ -27,6 +27,7 @@ from kovel.store.projects import Project
 from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import page, web
+from kovel.web.rooms.story.selection_bar import of_clips, of_range
 from kovel.web.small_frames import Face, face_of
 
 router = APIRouter(prefix="/p/{project}")
@@ -248,10 +249,42 @@ def checks(request: Request, project: int) -> HTMLResponse:
     )
 
 
+@router.get("/story/selection")
+def selection(
+    request: Request, project: int, items: str = "", range: str = "", marks: str = "", marked: str = ""
+) -> HTMLResponse:
+    """The bar of what is selected: clips by their ids, words or marks by their frames; `marked`: the marks were set
+    last, so edits are about them."""
+    data_folder = web(request).data
+    story = opened(request, project).story
+    ids = [int(item) for item in items.split(",") if item.isdecimal()]
+    stretch, marked_stretch = _stretch(range, story), _stretch(marks, story)
+    if stretch:
+        said = "" if marked else " ".join(w.text for _, _, w in words_around(data_folder, story, *stretch))
+        note = "the marks were set last: edits are about them, not about the selection" if marked and ids else ""
+        bar = of_range(story, *stretch, said, note)
+    else:
+        names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
+        note = "selected last, so edits leave the marks alone" if marked_stretch and ids else ""
+        bar = of_clips(story, recordings.sources(data_folder.db, project), names, ids, note)
+    return page(request, "story/selection_bar.html", bar=bar)
+
+
+def _stretch(text: str, story: Story) -> tuple[int, int] | None:
+    """`120-480` as story frames inside the story; None where there are none."""
+    first, _, last = text.partition("-")
+    if not (first.isdecimal() and last.isdecimal()) or not int(first) < int(last) <= story.length:
+        return None
+    return int(first), int(last)
+
+
 @router.get("/story/copy")
-def copy(request: Request, project: int, a: int, b: int) -> JSONResponse:
-    """A stretch of the story as plain values, to be pasted here or into another story."""
-    return JSONResponse(copied(opened(request, project).story, a, b))
+def copy(request: Request, project: int, a: int = 0, b: int = 0, items: str = "") -> JSONResponse:
+    """A stretch of the story, or these clips (ids, comma between), as plain values, to be pasted here or into another
+    story."""
+    story = opened(request, project).story
+    ids = [int(item) for item in items.split(",") if item.isdecimal()]
+    return JSONResponse(copied_clips(story, ids) if ids else copied(story, a, b))
 
 
 @router.get("/story/find")

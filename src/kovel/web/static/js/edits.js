@@ -15,7 +15,10 @@ import { readTime, readValue } from "./times.js";
  * @property {boolean} asks whether what it costs is shown before it is done
  * @property {Record<string, any>} params where each parameter comes from
  * @property {string[]} also other words that it is looked for by
+ * @property {boolean} each_of whether it can be done to each of several clips
  */
+
+const ONE_CLIP = new Set(["piece", "cover", "sound", "chosen"]);
 
 /** What cannot be done now, in words for the editor. */
 class Wanting extends Error {}
@@ -61,10 +64,23 @@ export class Edits {
     return true;
   }
 
+  /**
+   * The clips that an edit of one is done to, where several are selected. @param {string} from @param {Entry} entry
+   */
+  each(from, entry) {
+    const several = ONE_CLIP.has(from) && this.story.choice.several(from === "chosen" ? "" : from);
+    if (several && !entry.each_of)
+      throw new Wanting(`${entry.label}: one clip at a time. Select one, then try again.`);
+    return several;
+  }
+
   /** @param {Entry} entry */
   fits(entry) {
     try {
-      for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0);
+      for (const [k, from] of Object.entries(entry.params)) {
+        this.from(k, from, 0);
+        this.each(from, entry);
+      }
       return true;
     } catch (e) {
       if (e instanceof Wanting) return false;
@@ -95,6 +111,8 @@ export class Edits {
       for (const [k, from] of Object.entries(entry.params)) {
         if (k === "points") Object.assign(params, this.points(from === "marks back"));
         else params[k] = this.from(k, from, typed.value);
+        const each = this.each(from, entry);
+        if (each) params.each = each;
       }
     } catch (e) {
       if (!(e instanceof Wanting)) throw e;
@@ -148,6 +166,8 @@ export class Edits {
         (/** @type {{ at: number; length: any; }} */ x) => x.at <= s.player.frame && s.player.frame < x.at + x.length,
       );
     const laid = s.choice.laid();
+    const of = (/** @type {string} */ kind) =>
+      s.choice.clips().find((/** @type {{ kind: string; }} */ clip) => clip.kind === kind)?.id;
     const next = (/** @type {number} */ by) => {
       const i = rows.findIndex((/** @type {{ id: any; }} */ x) => x.id === under()?.id);
       return i < 0 ? undefined : rows[i + by];
@@ -177,17 +197,19 @@ export class Edits {
       case "seam":
         return laid ? undefined : s.theSeam()?.[2];
       case "cover":
-        return chosen?.kind === "cover" ? chosen.id : undefined;
+        return of("cover");
       case "loose cover":
         return s.hand.picked?.dataset.kind === "loose" ? num(s.hand.picked.dataset.cover) : undefined;
       case "loose sound":
         return s.hand.picked?.dataset.kind === "loose-sound" ? num(s.hand.picked.dataset.cover) : undefined;
       case "sound":
-        return chosen?.kind === "sound" ? chosen.id : undefined;
+        return of("sound");
       case "chosen":
-        return laid ? chosen.id : chosen?.kind === "seam" ? undefined : under()?.id;
+        return laid ? laid.id : chosen?.kind === "seam" ? undefined : under()?.id;
       case "all chosen":
-        return chosen?.ids || (laid ? [chosen.id] : under() ? [under().id] : undefined);
+        return s.choice.several() || (laid ? [laid.id] : under() ? [under().id] : undefined);
+      case "several":
+        return s.choice.several() || undefined;
       case "begin":
         return laid ? laid.at : undefined;
       case "lane above":

@@ -49,6 +49,13 @@ export function chord(e) {
   return [...held.filter(Boolean), key].join(" ");
 }
 
+/** Does what a chord does on this page, as if it had been pressed. @param {string} pressed */
+export function press(pressed) {
+  const act = acts.get(declared[pressed]);
+  if (act) void act(new KeyboardEvent("keydown"));
+  else others(pressed);
+}
+
 document.addEventListener("keydown", (e) => {
   if (typing(e)) {
     if (e.key === "Escape") target(e).blur();

@@ -69,15 +69,23 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
  * What is chosen, as the list of all edits asks for it.
  * @param {object} room @param {() => any} room.first the first of what is chosen
  * @param {() => Set<number>} room.chosen @param {(id: number|null) => any} room.choose @param {any} room.player
+ * @param {() => any[]} room.all everything that can be chosen
  * @param {{a: number|null, b: number|null}} room.marks
  */
-export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
+export const roomChoice = ({ first, chosen, choose, player, marks, all }) => ({
   get what() {
     const b = first();
     return b ? { kind: b.kind, id: b.id, ...(chosen().size > 1 ? { ids: [...chosen()] } : {}) } : null;
   },
   marks,
   choose: (/** @type {{id: number}|null} */ what) => choose(what ? what.id : null),
+  /** Those that are chosen, in the order they were. */
+  clips: () => all().filter((/** @type {{ id: number; }} */ block) => chosen().has(block.id)),
+  /** @param {string} [kind] @returns {number[]|null} */
+  several(kind) {
+    const clips = this.clips().filter((/** @type {{ kind: string; }} */ block) => !kind || block.kind === kind);
+    return clips.length > 1 ? clips.map((/** @type {{ id: number; }} */ block) => block.id) : null;
+  },
   pieces: () =>
     player.plan.pieces.map((/** @type {number[]} */ [id, at, length, source]) => ({ id, at, length, source })),
   piece() {

@@ -37,7 +37,7 @@ export function filmStrip({ base, place, zoom, player, chosen }) {
     for (const el of shots()) el.setAttribute("aria-pressed", String(chosen.has(num(el.dataset.id))));
     const one = shot([...chosen][0]);
     byId("chosen-said").textContent =
-      chosen.size === 1 && one ? one.dataset.tells : chosen.size ? `${chosen.size} things chosen` : "";
+      chosen.size === 1 && one ? one.dataset.tells : chosen.size ? `${chosen.size} clips selected` : "";
   }
   function head() {
     const el = byId("film-head");

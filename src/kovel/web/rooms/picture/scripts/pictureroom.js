@@ -14,6 +14,7 @@ import { levels, safe } from "./overpicture.js";
 import { filmStrip } from "./filmstrip.js";
 import { dialogs } from "./picturedialogs.js";
 import { frameDrag } from "./framedrag.js";
+import { frameSelect, touches } from "/static/js/frameselect.js";
 import { walking } from "./picturewalk.js";
 import { paceLine } from "./paceline.js";
 
@@ -99,7 +100,14 @@ const scope = settingsPanel(panel, {
   first,
   listenAlone: () => {},
 });
-const choice = roomChoice({ first, choose, player, chosen: () => chosen, marks: { a: null, b: null } });
+const choice = roomChoice({
+  first,
+  choose,
+  player,
+  chosen: () => chosen,
+  marks: { a: null, b: null },
+  all: () => shots().map(about),
+});
 const tell = (/** @type {any} */ text) => (byId("chosen-said").textContent = text);
 const pace = paceLine(panel, { edit, tell, player, say });
 const frame = frameDrag(player, { one, edit, tell });
@@ -205,8 +213,19 @@ place.addEventListener("click", (/** @type {MouseEvent} */ e) => {
   if (!el) return void player.seek((e.clientX - r.left) / px());
   const b = about(el),
     at = e.detail ? (e.clientX - r.left) / px() : b.at;
-  if (!e.shiftKey) player.seek(Math.max(b.at, Math.min(b.at + b.length - 1, at)));
-  return choose(b.id, e.shiftKey);
+  const more = e.shiftKey || e.ctrlKey || e.metaKey;
+  if (!more) player.seek(Math.max(b.at, Math.min(b.at + b.length - 1, at)));
+  return choose(b.id, more);
+});
+frameSelect(place, {
+  begins: (e) => !inside(e, ".film-shot") && Boolean(inside(e, ".film-row")),
+  clips: (rect) => shots().map((el) => [num(el.dataset.id), touches(rect, el.getBoundingClientRect())]),
+  select: (ids, more) => {
+    if (!more) chosen.clear();
+    for (const id of ids) chosen.add(id);
+    mark();
+    void showPanel();
+  },
 });
 const { next, along, alike, copy, paste } = walking({
   base,
@@ -261,6 +280,12 @@ onKeys({
   faces: acts.faces,
   copy,
   paste,
+  every: () => {
+    const kind = first()?.kind ?? "piece";
+    for (const el of shots()) if (about(el).kind === kind) chosen.add(about(el).id);
+    mark();
+    void showPanel();
+  },
   all: acts.all,
   undo: acts.undo,
   redo: acts.redo,

@@ -48,6 +48,12 @@ function choose(id, more = false) {
   strip.moment = null;
   chosen();
 }
+/** @param {number[]} ids */
+function chooseAll(ids) {
+  strip.chosen = new Set(ids);
+  strip.moment = null;
+  chosen();
+}
 let asked = 0;
 async function chosen() {
   const mine = ++asked;
@@ -65,10 +71,17 @@ async function chosen() {
 function tellChosen() {
   const rows = [...strip.chosen].map(block).filter(Boolean);
   byId("chosen-said").textContent =
-    rows.length === 1 ? `${rows[0].name}: ${rows[0].tells}` : rows.length ? `${rows.length} things chosen` : "";
+    rows.length === 1 ? `${rows[0].name}: ${rows[0].tells}` : rows.length ? `${rows.length} clips selected` : "";
 }
 const first = () => block([...strip.chosen][0]);
-const choice = roomChoice({ first, choose, player, chosen: () => strip.chosen, marks: strip.marks });
+const choice = roomChoice({
+  first,
+  choose,
+  player,
+  chosen: () => strip.chosen,
+  marks: strip.marks,
+  all: () => strip.data.blocks,
+});
 
 // ---- edits
 /** What is chosen, as one text. */
@@ -204,7 +217,7 @@ const seek = (/** @type {number} */ f) => {
 };
 const tell = (/** @type {any} */ text) => (byId("chosen-said").textContent = text);
 dipping(strip, { edit, tell });
-dragging(strip, { choose, edit, seek, nearer, tell });
+dragging(strip, { choose, chooseAll, edit, seek, nearer, tell });
 player.addEventListener("time", () => {
   strip.frame = player.frame;
   const x = strip.x(player.frame),
@@ -245,6 +258,12 @@ onKeys({
   all: acts.all,
   undo: acts.undo,
   redo: acts.redo,
+  every: () => {
+    const kind = first()?.kind ?? "piece";
+    chooseAll(
+      strip.data.blocks.filter((/** @type {Block} */ b) => b.kind === kind).map((/** @type {Block} */ b) => b.id),
+    );
+  },
   nothing: () => (comparing.on ? comparing.press(true) : choose(null)),
 });
 edges((key, by) => edits.press(key, by));

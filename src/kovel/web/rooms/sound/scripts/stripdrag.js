@@ -1,7 +1,9 @@
 // Pointer on the strip: choose, go there, drag level lines, moments, fades, edges and sounds. What is dragged is drawn
 // as it would be; the edit goes to the server when it is let go.
 import { within } from "/static/js/declared.js";
+import { frameSelect, touches } from "/static/js/frameselect.js";
 import { nearest } from "/static/js/snapping.js";
+import { FRAMES, RULER } from "./stripfilm.js";
 import { along, momentOf, under } from "./striplines.js";
 
 const NEAR = 6; // pixels
@@ -53,6 +55,24 @@ export function dragging(strip, room) {
     return { what: b.kind === "sound" ? "move" : "choose", b };
   }
 
+  /** Whether a height lies in the lanes, under frames and ruler. @param {number} y */
+  const inLanes = (y) => strip.data && y > RULER + FRAMES && y < strip.graph;
+  frameSelect(strip.scroll, {
+    begins: (e) => {
+      const [x, y] = place(e);
+      return inLanes(y) && !hold(x, y);
+    },
+    clips: (rect) => {
+      const { left, top } = canvas.getBoundingClientRect();
+      return strip.data.blocks.map((/** @type {Block} */ b) => {
+        const box = strip.box(b),
+          drawn = { left: left + box.x, top: top + box.y, right: left + box.x + box.w, bottom: top + box.y + box.h };
+        return [b.id, touches(rect, drawn)];
+      });
+    },
+    select: (ids, more) => room.chooseAll(more ? [...strip.chosen, ...ids] : ids),
+  });
+
   /** @type {Record<string, string>} */ const CURSORS = {
     level: "ns-resize",
     moment: "move",
@@ -88,8 +108,9 @@ export function dragging(strip, room) {
     strip.scroll.focus({ preventScroll: true });
     canvas.setPointerCapture(e.pointerId);
     drag = { x, y, held, moved: false, going: !held || held.what === "choose" };
-    if (held && !strip.chosen.has(held.b.id)) room.choose(held.b.id, e.shiftKey);
-    else if (held && e.shiftKey) room.choose(held.b.id, true);
+    const more = e.shiftKey || e.ctrlKey || e.metaKey;
+    if (held && !strip.chosen.has(held.b.id)) room.choose(held.b.id, more);
+    else if (held && more) drag.drops = held.b.id; // unless it is dragged
     drag.items = [...strip.chosen];
     strip.moment = held?.what.endsWith("moment") ? [held.b.id, held.f] : null;
     if (e.altKey && held && strip.moment) {
@@ -99,8 +120,9 @@ export function dragging(strip, room) {
       return;
     }
     if (!held) {
-      room.choose(null);
+      if (!more) room.choose(null);
       room.seek(strip.frameAt(x));
+      if (inLanes(y)) drag = null; // a frame is drawn there
     } else if (held.what === "choose") room.seek(strip.frameAt(x));
     strip.draw();
   });
@@ -169,6 +191,11 @@ export function dragging(strip, room) {
         });
       else strip.drafts.set(b.id, { length: b.length + drag.delta });
       room.tell(`${drag.delta > 0 ? "+" : ""}${drag.delta} frames`);
+    } else if (what === "move" && together().length > 1) {
+      drag.by = snap(b.at + by, e, b.id) - b.at;
+      for (const o of together())
+        strip.drafts.set(o.id, { at: o.at + drag.by, tie: o.tie === null ? null : o.at + drag.by });
+      room.tell(`${together().length} clips: ${drag.by > 0 ? "+" : ""}${drag.by} frames`);
     } else if (what === "move") {
       const at = snap(b.at + by, e, b.id),
         end = snap(b.at + b.length + by, e, b.id) - b.length;
@@ -179,6 +206,9 @@ export function dragging(strip, room) {
     }
   }
 
+  /** The sounds and shots that a drag moves, where they are several. @returns {Block[]} */
+  const together = () =>
+    strip.data.blocks.filter((/** @type {Block} */ o) => o.kind !== "piece" && drag.items.includes(o.id));
   const held = (/** @type {number} */ db) => within("level", db);
 
   /** @param {{b: import("./stripblocks.js").Block, f?: number}} held */
@@ -194,6 +224,7 @@ export function dragging(strip, room) {
   canvas.addEventListener("pointerup", () => {
     const d = drag;
     drag = null;
+    if (d?.drops && !d.moved) room.choose(d.drops, true);
     if (!d?.held || !d.moved || d.going) return;
     const { what, b, f } = d.held;
     if (what === "level" && d.by) room.edit("change_level", { items: d.items, by: d.by });
@@ -208,6 +239,7 @@ export function dragging(strip, room) {
       room.edit("set_value", { to: [b.id], setting: what, value: d.frames });
     else if ((what === "in" || what === "out") && d.delta)
       room.edit("trim_sound", { sound: b.id, edge: what, delta: d.delta });
+    else if (what === "move" && d.by && d.items.length > 1) room.edit("move_clips", { items: d.items, delta: d.by });
     else if (what === "move" && d.at !== undefined && d.at !== b.at)
       room.edit("move_sound", { sound: b.id, at: d.at });
     else {

@@ -19,6 +19,7 @@ import { Sender } from "./storysend.js";
 import { Hand, shelf } from "./storyshelf.js";
 import { seamDesk } from "./seamdesk.js";
 import { choosing } from "./storypage.js";
+import { selectionBar } from "./selectionbar.js";
 import { seamsOf } from "./storyseams.js";
 
 const room = byId("story"),
@@ -71,10 +72,11 @@ async function standing(body, at, made) {
     choose(was); // a setting moves nothing: what was chosen is chosen still
   else if (now?.kind === "seam")
     choose(now); // the seam desk stays with its seam
+  else if (now?.kind === "several" && choice.clips().length)
+    choice.chooseClips(now.ids); // those of them that are left
   else if (made && body?.command !== "split") {
-    const id = num(made.split(",")[0]);
-    if (player.plan.pieces.some((/** @type {number[]} */ p) => p[0] === id)) choose({ kind: "piece", id });
-    else choose({ kind: $(`[data-sound="${id}"]`) ? "sound" : "cover", id });
+    const ids = made.split(",").map(num);
+    choice.chooseClips(["paste", "lay_several"].includes(body?.command) ? ids : ids.slice(0, 1));
   }
 }
 
@@ -216,6 +218,18 @@ onKeys({
     if (c) choose({ kind: "cover", id: num(c.dataset.cover) });
     else say("No cover lies at the playhead.", true);
   },
+  add_piece: () => {
+    const p = choice
+      .every()
+      .find((x) => x.kind === "piece" && x.at <= player.frame && player.frame < x.at + x.length);
+    if (p) choice.toggle(p.id);
+  },
+  every: () => {
+    const kind = choice.clips()[0]?.kind ?? "piece",
+      alike = choice.every().filter((clip) => clip.kind === kind);
+    choice.chooseClips(alike.map((clip) => clip.id));
+    say(`${alike.length} clips selected.`);
+  },
   covering,
   mark_in: () => choice.setMark("a", false),
   mark_out: () => choice.setMark("b", false),
@@ -230,6 +244,7 @@ onKeys({
   other_telling: otherTelling,
   copy: () => (String(getSelection()) ? false : copyRange()),
   all: acts.all,
+  bar: () => toBar(),
   find: () => document.dispatchEvent(new Event("find")),
   roll_back: () => rollSeam(-1),
   roll_on: () => rollSeam(1),
@@ -280,6 +295,7 @@ const here = {
 };
 edits.story = here;
 seamDesk(here);
+const toBar = selectionBar({ base, choice, edits, edit });
 allEdits(here, edits);
 aroundThePage(here);
 playsSelection(player, () => choice.span());

@@ -4,9 +4,17 @@ import { $, $$, num } from "/static/js/dom.js";
 
 /**
  * @typedef {{kind: "piece"|"cover"|"sound"|"seam", id: number}
- *   | {kind: "pieces", ids: number[]}
+ *   | {kind: "several", ids: number[]}
  *   | {kind: "words", a: number, b: number}} Chosen
+ * @typedef {{id: number, kind: "piece"|"cover"|"sound", at: number, length: number}} Clip
  */
+
+/** @type {Record<string, string>} */ const DRAWN = {
+  piece: ".piece[data-piece",
+  cover: ".laid[data-cover",
+  sound: ".sound-line[data-sound",
+  seam: ".seam[data-right",
+};
 
 export class Choice {
   /** @type {any} what is chosen (a Chosen), or null */ what = null;
@@ -44,15 +52,8 @@ export class Choice {
       page = this.sheet();
     for (const el of $$(".is-chosen, .w.is-on", page)) el.classList.remove("is-chosen", "is-on");
     if (!what) return;
-    /** @type {Record<string, string>} */ const where = {
-      piece: "[data-piece",
-      pieces: "[data-piece",
-      cover: ".laid[data-cover",
-      sound: "[data-sound",
-      seam: ".seam[data-right",
-    };
-    for (const id of what.ids || (what.id !== undefined ? [what.id] : []))
-      $(`${where[what.kind]}="${id}"]`, page)?.classList.add("is-chosen");
+    const drawn = what.kind === "seam" ? [what] : this.clips();
+    for (const { kind, id } of drawn) $(`${DRAWN[kind]}="${id}"]`, page)?.classList.add("is-chosen");
     if (what.kind !== "words") return;
     for (const w of $$(".w", page)) {
       const middle = (num(w.dataset.f) + num(w.dataset.e)) / 2; // neighbours may share a frame
@@ -70,25 +71,68 @@ export class Choice {
     }));
   }
 
-  /** The piece that is chosen. */
-  piece() {
-    return (
-      (this.what?.kind === "piece" && this.pieces().find((/** @type {{ id: any; }} */ p) => p.id === this.what.id)) ||
-      null
-    );
+  /** All clips of the story that are in place: pieces, covers and titles, sounds. @returns {Clip[]} */
+  every() {
+    const laid = (/** @type {"cover"|"sound"} */ kind, /** @type {number[][]} */ rows) =>
+      (rows || []).map(([id, a, b]) => ({ id, kind, at: a, length: b - a }));
+    const { covers, laid: sounds } = this.player.plan;
+    return [
+      ...this.pieces().map((/** @type {any} */ p) => ({ ...p, kind: "piece" })),
+      ...laid("cover", covers),
+      ...laid("sound", sounds),
+    ];
   }
 
-  /** The element of the cover that is chosen. */
-  cover() {
-    return this.what?.kind === "cover" && $(`.laid[data-cover="${this.what.id}"]`);
-  }
-
-  /** The cover or sound that is chosen: where it begins, and its lane. */
-  laid() {
+  /** The clips that are chosen, in the order of the story; none where words or a seam are. @returns {Clip[]} */
+  clips() {
     const { what } = this;
-    if (what?.kind !== "cover" && what?.kind !== "sound") return null;
-    const el = $(what.kind === "cover" ? `.laid[data-cover="${what.id}"]` : `.sound-line[data-sound="${what.id}"]`);
-    return el && { id: what.id, at: num(el.dataset.at), lane: num(el.dataset.lane) };
+    if (what?.kind === "several") return this.every().filter((clip) => what.ids.includes(clip.id));
+    if (!what || what.id === undefined || what.kind === "seam") return [];
+    return this.every().filter((clip) => clip.id === what.id && clip.kind === what.kind);
+  }
+
+  /** Chooses these clips, and no others. @param {number[]} ids */
+  chooseClips(ids) {
+    const wanted = new Set(ids),
+      clips = this.every().filter((clip) => wanted.has(clip.id));
+    if (clips.length > 1) this.choose({ kind: "several", ids: clips.map((clip) => clip.id) });
+    else this.choose(clips.length ? { kind: clips[0].kind, id: clips[0].id } : null);
+  }
+
+  /** Adds a clip to those that are chosen, or takes it away from them. @param {number} id */
+  toggle(id) {
+    const ids = this.clips().map((clip) => clip.id);
+    this.chooseClips(ids.includes(id) ? ids.filter((other) => other !== id) : [...ids, id]);
+  }
+
+  /** From those that are chosen to this one: all of its kind that lie between. @param {number} id */
+  extend(id) {
+    const to = this.every().find((clip) => clip.id === id),
+      chosen = this.clips(),
+      same = [...chosen.filter((clip) => clip.kind === to?.kind), ...(to ? [to] : [])],
+      from = Math.min(...same.map((clip) => clip.at)),
+      until = Math.max(...same.map((clip) => clip.at)),
+      between = this.every().filter((clip) => clip.kind === to?.kind && clip.at >= from && clip.at <= until);
+    this.chooseClips([...chosen, ...between].map((clip) => clip.id));
+  }
+
+  /** Of these that are chosen, where they are several. @param {string} [kind] @returns {number[]|null} */
+  several(kind) {
+    const clips = this.clips().filter((clip) => !kind || clip.kind === kind);
+    return this.what?.kind === "several" && clips.length > 1 ? clips.map((clip) => clip.id) : null;
+  }
+
+  /** The piece that is chosen; of several that are, the first. */
+  piece() {
+    const first = this.clips().find((clip) => clip.kind === "piece");
+    return (first && this.pieces().find((/** @type {{ id: any; }} */ p) => p.id === first.id)) || null;
+  }
+
+  /** The cover or sound that is chosen, of several the first: where it begins, and its lane. */
+  laid() {
+    const clip = this.clips().find((other) => other.kind !== "piece"),
+      el = clip && $(`${DRAWN[clip.kind]}="${clip.id}"]`);
+    return clip ? { ...clip, lane: num(el?.dataset.lane) || 0 } : null;
   }
 
   /**
@@ -101,22 +145,28 @@ export class Choice {
     /** @type {[number, number]|null} */ const marked = a !== null && b !== null && a < b ? [a, b] : null;
     if (marked && this.marked) return marked;
     if (what?.kind === "words") return [what.a, what.b];
-    if (what?.kind === "pieces") {
-      const all = this.pieces().filter((/** @type {{ id: any; }} */ x) => what.ids.includes(x.id));
-      return all.length ? [all[0].at, all.at(-1).at + all.at(-1).length] : null;
-    }
-    const p = this.piece();
-    if (p) return [p.at, p.at + p.length];
+    const clips = this.clips(),
+      rows = clips.filter(
+        (clip, i) => clip.kind === "piece" && (!i || clips[i - 1].at + clips[i - 1].length === clip.at),
+      );
+    // pieces in a row; what stands between others is not chosen
+    if (clips.length && rows.length === clips.length) return this.hull();
     return marked;
   }
 
-  /** The same, and where a cover, a sound or a seam lies: what is played of it. @returns {[number, number]|null} */
+  /** From the first frame of what is chosen to its last. @returns {[number, number]|null} */
+  hull() {
+    const clips = this.clips();
+    if (!clips.length) return null;
+    return [Math.min(...clips.map((clip) => clip.at)), Math.max(...clips.map((clip) => clip.at + clip.length))];
+  }
+
+  /** What is played of what is chosen: from first to last, and a seam is a moment. @returns {[number, number]|null} */
   span() {
     const { what } = this,
-      laid = this.laid() && (this.cover() || $(`.sound-line[data-sound="${what.id}"]`)),
       seam = what?.kind === "seam" && this.player.plan.seams.find((/** @type {any[]} */ x) => x[2] === what.id);
-    if (laid && !this.marked) return [num(laid.dataset.at), num(laid.dataset.at) + num(laid.dataset.length)];
-    return seam && !this.marked ? [seam[0], seam[0]] : this.range();
+    if (this.marked) return this.range();
+    return seam ? [seam[0], seam[0]] : (this.hull() ?? this.range());
   }
 
   /** What it is, to be found again when the page is loaded again. */
@@ -128,7 +178,7 @@ export class Choice {
   /** As it stood, as far as all of it is there. @param {any} stood what `stands` gave */
   stand({ what, marks, marked }) {
     this.choose(what);
-    if (what && what.kind !== "words" && !$(".is-chosen", this.sheet())) this.choose(null);
+    if (what && what.kind !== "words" && what.kind !== "seam") this.chooseClips(this.clips().map((clip) => clip.id));
     const inside = (/** @type {number|null} */ f) => f === null || f <= this.player.plan.length;
     if (!inside(marks.a) || !inside(marks.b)) return;
     Object.assign(this, { marks, marked });
@@ -143,11 +193,14 @@ export class Choice {
     if (m.a !== null && m.b !== null && m.b <= m.a)
       say("Out lies before In. Both stay: set one of them again, or take one away with Shift I or Shift O.", true);
     this.bracket();
+    document.dispatchEvent(new Event("marked"));
   }
 
   unmark() {
     this.marks = { a: null, b: null };
+    this.marked = false;
     this.bracket();
+    document.dispatchEvent(new Event("marked"));
   }
 
   /** In and out of the story, as a bracket in the margin. */

@@ -40,8 +40,8 @@ export function dragging(scroll, story) {
     landed();
     story.swept();
     d.el.draggable = true;
-    if (d.to !== undefined && d.to !== d.from)
-      edit("trim_cover", { cover: d.id, edge: d.edge, delta: d.to - d.from });
+    if (d.to === undefined) return choice.choose({ kind: "cover", id: d.id }); // a click
+    if (d.to !== d.from) edit("trim_cover", { cover: d.id, edge: d.edge, delta: d.to - d.from });
   });
 
   // To a cut, a mark, the playhead, a cover's end or a beat of the music within a few pixels; Alt lets go of it.
@@ -93,8 +93,8 @@ export function dragging(scroll, story) {
     else if (s) drag = { kind: "laid-sound", id: num(s.dataset.sound), hold: hold(s) };
     else if (p) {
       const id = num(p.dataset.piece),
-        ids = choice.what?.kind === "pieces" && choice.what.ids.includes(id) ? choice.what.ids : null;
-      drag = { kind: "piece", id, ids };
+        all = choice.several("piece");
+      drag = { kind: "piece", id, ids: all?.includes(id) ? all : null };
     }
     if (!drag) return;
     e.dataTransfer?.setData("text/plain", "kovel");
@@ -146,6 +146,11 @@ export function dragging(scroll, story) {
   function dropped(d, l) {
     if (d.kind === "piece" && d.ids) return edit("move_several", { pieces: d.ids, before: l.before });
     if (d.kind === "piece") return edit("move", { piece: d.id, before: l.before });
+    const laid = choice.several()?.includes(d.id) ? choice.clips().filter((clip) => clip.kind !== "piece") : [];
+    if (laid.length > 1) {
+      const held = laid.find((clip) => clip.id === d.id);
+      return edit("move_clips", { items: laid.map((clip) => clip.id), delta: l.at - (held?.at ?? l.at) });
+    }
     if (d.kind === "laid-sound") return edit("move_sound", { sound: d.id, at: l.at });
     if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at });
     if (!hand.all.includes(d.item)) hand.take(d.item);

@@ -30,9 +30,12 @@ export function copying({ base, choice }) {
     // nothing copied
   }
   async function copyRange() {
-    const r = choice.range();
-    if (!r) return say("Choose words or pieces first, or mark in and out (I, O).", true);
-    copied = await (await fetch(`${base}/copy?a=${r[0]}&b=${r[1]}`)).json();
+    const r = choice.marked ? choice.range() : null,
+      clips = choice.clips(),
+      words = r ?? (clips.length ? null : choice.range());
+    if (!words && !clips.length) return say("Select words or clips first, or mark in and out (I, O).", true);
+    const what = words ? `a=${words[0]}&b=${words[1]}` : `items=${clips.map((clip) => clip.id).join(",")}`;
+    copied = await (await fetch(`${base}/copy?${what}`)).json();
     sessionStorage.setItem("kovel-copied", JSON.stringify(copied)); // goes with the editor into another story
     return say("Copied. Ctrl V pastes it at the playhead, here or in another story.");
   }

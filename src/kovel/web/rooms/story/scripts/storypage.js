@@ -1,5 +1,9 @@
 // Choosing on the lined page: words swept over, pieces, seams, covers, sounds and headings by a click.
-import { inside, num } from "/static/js/dom.js";
+import { $$, inside, num } from "/static/js/dom.js";
+import { frameSelect, touches } from "/static/js/frameselect.js";
+
+const CLIPS = ".piece, .laid, .sound-line";
+const WORDS_END = 452; // pixels: right of the words a piece is not touched, for its covers lie there
 
 /** @param {HTMLElement} scroll
  * @param {{player: import("/static/js/player.js").Player,
@@ -28,13 +32,18 @@ export function choosing(scroll, { player, choice, frameAt }) {
   scroll.addEventListener("click", (e) => {
     if (swept || inside(e, "[data-lock]")) return;
     const chosen = choice.what,
+      several = e.ctrlKey || e.metaKey || (e.shiftKey && choice.clips().length > 0),
       w = inside(e, ".w"),
       p = inside(e, ".piece"),
       c = inside(e, ".laid"),
       s = inside(e, ".seam"),
       l = inside(e, ".sound-line"),
       h = inside(e, ".section-head");
-    if (c) {
+    const clip = c?.dataset.cover ?? l?.dataset.sound ?? (h ? undefined : p?.dataset.piece);
+    if (several && clip !== undefined && !s) {
+      if (e.shiftKey) choice.extend(num(clip));
+      else choice.toggle(num(clip));
+    } else if (c) {
       choice.choose({ kind: "cover", id: num(c.dataset.cover) });
       player.seek(num(c.dataset.at));
     } else if (s) {
@@ -50,21 +59,26 @@ export function choosing(scroll, { player, choice, frameAt }) {
         on = e.shiftKey && chosen?.kind === "words";
       choice.choose({ kind: "words", a: on ? Math.min(chosen.a, a) : a, b: on ? Math.max(chosen.b, b) : b });
       player.seek(a);
-    } else if (!w && p && e.shiftKey && ["piece", "pieces"].includes(chosen?.kind)) {
-      // from the piece chosen before to this one
-      const rows = choice.pieces(),
-        ids = chosen.ids || [chosen.id],
-        at = [...ids, num(p.dataset.piece)].map((id) =>
-          rows.findIndex((/** @type {{ id: any; }} */ x) => x.id === id),
-        );
-      choice.choose({
-        kind: "pieces",
-        ids: rows.slice(Math.min(...at), Math.max(...at) + 1).map((/** @type {{ id: any; }} */ x) => x.id),
-      });
     } else if (!w) {
       if (p) choice.choose({ kind: "piece", id: num(p.dataset.piece) });
       player.seek(frameAt(e.clientY));
     }
+  });
+  frameSelect(scroll, {
+    begins: (e) => !inside(e, ".w, .grip, .laid, .sound-line, .seam, .section-head, .edge, [data-lock]"),
+    clips: (rect) =>
+      $$(CLIPS, scroll).map((el) => {
+        const { left, top, right, bottom } = el.getBoundingClientRect(),
+          end = el.matches(".piece") ? left + WORDS_END : right;
+        return [
+          num(el.dataset.cover ?? el.dataset.sound ?? el.dataset.piece),
+          touches(rect, { left, top, right: end, bottom }),
+        ];
+      }),
+    select: (ids, more) => {
+      if (more) ids.push(...choice.clips().map((clip) => clip.id));
+      choice.chooseClips(ids);
+    },
   });
   return {
     /** Something was dragged: the click that follows chooses nothing. */
