@@ -275,7 +275,8 @@ class Editing(RuleBasedStateMachine):
         for _ in range(count):
             name = r.choice(NAMES)
             params = self.anything(name, r)
-            if clip_parameter(name) and r.random() < 0.2:
+            # (matching several lengths, a word that went comes back in the piece beside, as with `set_lengths`)
+            if clip_parameter(name) and name != "match_length" and r.random() < 0.2:
                 params["each"] = [self.one_of(self.story.clips, r) for _ in range(r.randint(1, 4))]
             self.do(name, **params)
             self.sound()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 
-from kovel.core.story.arrangement import trim
+from kovel.core.story.arrangement import trimmed
 from kovel.core.story.covers import remove_cover, slip_cover, trim_cover
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, in_words, refuse_locked
@@ -15,7 +15,7 @@ from kovel.core.story.removals import take_out
 from kovel.core.story.settling import settle
 from kovel.core.story.several import step_by_step
 from kovel.core.story.sound_edits import remove_sound, slip_sound, trim_sound
-from kovel.core.story.trims import slip
+from kovel.core.story.trims import slipped
 
 NOTHING = "Select clips first: click one, then others with Ctrl."
 
@@ -122,34 +122,77 @@ def remove_clips(story: Story, sources: Sources, items: list[int], close: bool =
 )
 def trim_clips(story: Story, sources: Sources, items: list[int], edge: str, delta: int) -> Edit:
     """Move the same edge of several clips by `delta` frames; after pieces the rest ripples."""
-    return step_by_step(
+    if delta == 0:
+        raise Refused("The edges are already there.")
+    return _on_all(
         story,
         sources,
         items,
-        lambda now, item: _on_its_kind(
-            now,
-            item,
-            lambda: trim(now, sources, item, edge, delta),
-            lambda: trim_cover(now, sources, item, edge, delta),
-            lambda: trim_sound(now, sources, item, edge, delta),
-        ),
+        lambda piece: trimmed(story, sources, piece, edge, delta),
+        lambda now, item: trim_cover(now, sources, item, edge, delta),
+        lambda now, item: trim_sound(now, sources, item, edge, delta),
+        f"{edge} point {_way(delta)}",
     )
 
 
 @edit(entry("Slip the selected clips: LENGTH", typed="delta", default="1f", items="several", delta="typed"))
 def slip_clips(story: Story, sources: Sources, items: list[int], delta: int) -> Edit:
     """Show another part of each recording in the same place. Positive: later material."""
-    return step_by_step(
+    if delta == 0:
+        raise Refused("They are already there.")
+    return _on_all(
         story,
         sources,
         items,
-        lambda now, item: _on_its_kind(
-            now,
-            item,
-            lambda: slip(now, sources, item, delta),
-            lambda: slip_cover(now, sources, item, delta),
-            lambda: slip_sound(now, sources, item, delta),
-        ),
+        lambda piece: slipped(story, sources, piece, delta),
+        lambda now, item: slip_cover(now, sources, item, delta),
+        lambda now, item: slip_sound(now, sources, item, delta),
+        f"slipped {_way(delta)}",
+    )
+
+
+def _way(delta: int) -> str:
+    return f"{frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
+
+
+def _on_all(
+    story: Story,
+    sources: Sources,
+    items: list[int],
+    piece: Callable[[Piece], Piece],
+    cover: Callable[[Story, int], Edit],
+    sound: Callable[[Story, int], Edit],
+    did: str,
+) -> Edit:
+    """Covers and sounds one after the other, then all pieces at once: what lies over several of them loses what its
+    words lose at the end, no more. Those that refuse stay as they are, and it is said why."""
+    wanted = set(items)
+    pieces = [this_piece for this_piece in story.pieces if this_piece.id in wanted]
+    of_pieces = {this_piece.id for this_piece in pieces}
+    changed: dict[int, Item] = {}
+    refused: list[str] = []
+
+    def all_pieces(now: Story) -> Edit:
+        refuse_locked(story, DIALOGUE)
+        for this_piece in pieces:
+            try:
+                changed[this_piece.id] = piece(this_piece)
+            except Refused as error:
+                refused.append(str(error))
+        if not changed:
+            raise Refused(" ".join(dict.fromkeys(refused)))
+        head = story.starts[story.index_of(next(iter(changed)))]
+        edited, report = settle(story, now.with_items(changed), sources, did, made=tuple(changed), playhead=head)
+        return edited, report.with_notes(dict.fromkeys(refused))
+
+    def step(now: Story, item: int) -> Edit:
+        return _on_its_kind(now, item, lambda: all_pieces(now), lambda: cover(now, item), lambda: sound(now, item))
+
+    def told(done: list[int]) -> str:
+        return f"{in_words(story, [*changed, *(item for item in done if item not in of_pieces)])}: {did}"
+
+    return step_by_step(
+        story, sources, [*(item for item in items if item not in of_pieces), *[p.id for p in pieces][:1]], step, told
     )
 
 
@@ -172,8 +215,7 @@ def move_clips(story: Story, sources: Sources, items: list[int], delta: int) -> 
         raise Refused("They are already there.")
     laid = _laid(story, items)
     draft, moved = moved_by(story, [clip.id for clip in laid], delta)
-    how = f"{frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
-    summary = f"{in_words(story, moved)} moved {how}"
+    summary = f"{in_words(story, moved)} moved {_way(delta)}"
     return settle(story, draft, sources, summary, made=tuple(moved), playhead=story.at(laid[0]) + delta)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from math import floor
 
 from kovel.core.story.clocks import AS_SHOT, Clock
 from kovel.core.story.model import (
@@ -81,6 +82,17 @@ def reach(source: Source, frame_rate: Rate, clock: Clock = AS_SHOT) -> tuple[int
     """[first, end) of a clock that a recording fills; None for a still, which lasts as long as asked."""
     total = source.length(frame_rate)
     return None if total is None else clock.reach(total)
+
+
+def handles(sources: Sources, frame_rate: Rate, piece: Piece) -> tuple[int | None, int | None]:
+    """Frames that a piece's recording has before its in point and after its out point, on the piece's own clock; None
+    where there are as many as one likes.
+
+    recording  [...AAAA..]    ->   (3, 2)
+    """
+    source = sources.get(piece.source) if piece.source is not None else None
+    ends = reach(source, frame_rate, piece.clock) if source else None
+    return (floor(piece.start - ends[0]), floor(ends[1] - piece.end)) if ends else (None, None)
 
 
 def check_range(sources: Sources, frame_rate: Rate, source: int, start: int, length: int) -> Source:

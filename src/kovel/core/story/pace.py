@@ -174,7 +174,7 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
 )
 def run_backwards(story: Story, sources: Sources, items: int | list[int], backwards: bool) -> Edit:
     """Run pieces and covers backwards, or forwards again: the same frames in exact reverse."""
-    new_story, notes, summary = story, [], ""
+    new_story, notes, summary, made = story, [], "", list[int]()
     ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
     for item_id in ids:
         clip = _running(new_story, sources, item_id)
@@ -190,6 +190,7 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
             )
         notes += [note for note in report.notes if note not in notes]
         summary = summary or report.did
+        made.append(item_id)
     if not summary:
         raise Refused(
             "It runs like that already."
@@ -198,8 +199,8 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
             if ids
             else "Choose something first."
         )
-    many = f"{summary}, and {len(ids) - 1} more" if len(ids) > 1 else summary
-    return new_story, replace(report, did=many, notes=tuple(notes))
+    many = f"{summary}, and {len(made) - 1} more" if len(made) > 1 else summary
+    return new_story, replace(report, did=many, notes=tuple(notes), made=tuple(made))
 
 
 def _plain(cover: Cover) -> Cover:

@@ -15,11 +15,16 @@ ONE_CLIP = ("piece", "cover", "sound", "chosen")  # where a parameter that names
 SAID = 2  # sentences that are told; that there are more is said
 
 
+SEVERAL_OF_THEIR_OWN = ("slip", "slip_cover", "slip_sound")  # there is an edit of several clips for these
+
+
 @cache
 def clip_parameter(name: str) -> str | None:
     """The parameter that names the clip of an edit which needs nothing else but what is typed: such an edit can be
     done to several. None for the others."""
     found: set[str] = set()
+    if name in SEVERAL_OF_THEIR_OWN:
+        return None
     for command, entry in ENTRIES:
         sources = {parameter: source for parameter, source in entry.params.items() if isinstance(source, str)}
         others = {source for source in sources.values() if source not in ONE_CLIP and not source.startswith("=")}

@@ -134,18 +134,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     index = story.index_of(piece)
     this_piece = story.pieces[index]
-    if this_piece.source is None:
-        raise Refused(capitalised(f"{name_of(sources, this_piece)} has nothing to slip."))
-    if delta == 0:
-        raise Refused("It is already there.")
-    new_piece = replace(this_piece, start=this_piece.start + delta)
-    check_handles(
-        source_of(sources, this_piece.source),
-        story.rate,
-        (this_piece.start, this_piece.end),
-        (new_piece.start, new_piece.end),
-        this_piece.clock,
-    )
+    new_piece = slipped(story, sources, this_piece, delta)
     draft = without(story, [*story.pieces[:index], new_piece, *story.pieces[index + 1 :]])
     return settle(
         story,
@@ -155,6 +144,23 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
         made=(piece,),
         playhead=story.starts[index],
     )
+
+
+def slipped(story: Story, sources: Sources, piece: Piece, delta: int) -> Piece:
+    """A piece that shows what lies `delta` frames later in its recording, or `Refused`."""
+    if piece.source is None:
+        raise Refused(capitalised(f"{name_of(sources, piece)} has nothing to slip."))
+    if delta == 0:
+        raise Refused("It is already there.")
+    new_piece = replace(piece, start=piece.start + delta)
+    check_handles(
+        source_of(sources, piece.source),
+        story.rate,
+        (piece.start, piece.end),
+        (new_piece.start, new_piece.end),
+        piece.clock,
+    )
+    return new_piece
 
 
 @edit(entry("Slide the piece: LENGTH", also="slide edit", typed="delta", default="1f", piece="piece", delta="typed"))

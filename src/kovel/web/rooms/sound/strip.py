@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from kovel.core.plan.sounds import sounds_on
+from kovel.core.story.edit_rules import handles
 from kovel.core.story.levels_told import level_told, total_level
 from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, frames_to, kind_of, moment_of
 from kovel.core.story.settings import SETTINGS, Line, Value
@@ -46,6 +47,8 @@ class Block:
     group: int
     tie: int | None  # story frame of the word it is tied to; None: the story's clock
     tells: str  # level in words
+    before: int | None = None  # of a piece: frames that its recording has before it and after it; None: no end
+    after: int | None = None
 
 
 def _in_story(line: Line, item: Item, at: int) -> tuple[Moment, ...]:
@@ -117,6 +120,7 @@ class Drawn:
             0 if isinstance(clip, Cover) else clip.group,
             None if isinstance(clip, Piece) or not clip.tether.piece else at,
             level_told(self.story, self.sources, clip) + (", ducked" if clip.settings["duck"] else ""),
+            *(handles(self.sources, self.story.rate, clip) if isinstance(clip, Piece) else ()),
         )
 
 

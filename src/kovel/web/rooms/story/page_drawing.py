@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from kovel.core.plan.sounds import sounds_on
+from kovel.core.story.edit_rules import handles
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.lined_page import Block, LinedPage, lined
 from kovel.core.story.marks import sections
@@ -22,6 +23,7 @@ from kovel.web.rooms.story.lane_list import said as lanes_said
 from kovel.web.rooms.story.page_sheet import (
     Coverage,
     CoverBlock,
+    Edges,
     Heading,
     LockButton,
     PieceBlock,
@@ -45,9 +47,12 @@ READABLE = 16  # seconds a row beyond which words are no longer set
 CHARS = 50
 RIGHT = 900  # pixels of the page beside the picture and the map, in a window of 1280
 
+FACE_LEAST = 20  # pixels that a piece is tall at least, for its small frame to be seen
 FACE_TALL = 62  # pixels of a cover for each of its small frames
 SOUND = 32  # width of a lane of sounds: the name of a sound, and beside it its waveform and level
 SOUND_NAME = 13
+EDGE = 10  # pixels of a handle at a piece's edge; at most a third of the piece, so that the rest still selects it
+SEAM = 6  # pixels to either side of a seam that take hold of it; at most a sixth of the piece there
 SHORT_SOUND = 26.0  # pixels down the page: a sound shorter than that has no room for a name
 SPACE = "Space"
 
@@ -243,17 +248,44 @@ class Drawing:
             f"{label}, {stamp(piece.length, self.rate)}",
             drawn=tall >= FINE,
             note=piece_note(self.story, self.sources, piece),
-            told=self.told(piece, tall),
+            told=self.told(block, tall),
             colour=piece.card.colour if piece.card else None,
             speaker=block.speaker if tall > 40 else "",
             wave=self.wave(block),
             rows=tuple(self.row(block, line.top, line.words) for line in block.lines) if tall >= LINE else (),
+            faces=() if block.lines and self.readable else self.piece_faces(block),
+            edges=self.edges(piece, tall),
         )
 
-    def told(self, piece: Piece, tall: float) -> str:
+    def edges(self, piece: Piece, tall: float) -> Edges | None:
+        """The handles at both ends of a piece."""
+        if tall < FINE or self.crowded:
+            return None
+        as_shot = piece.source in self.sources and piece.as_shot
+        return Edges(f"height:{min(EDGE, tall / 3):.1f}px", *handles(self.sources, self.rate, piece), as_shot)
+
+    def piece_faces(self, block: Block) -> tuple[tuple[str, Face], ...]:
+        """Small frames down a piece, each at its moment, as far as the piece is in view."""
+        piece, tall = block.piece, block.piece.length * self.px
+        if piece.source not in self.rows or piece.take == "sound" or tall < FACE_LEAST:
+            return ()
+        n = max(1, int(tall // FACE_TALL))
+        lowest, highest = self.view[0] - block.at, self.view[1] - block.at
+        faces = []
+        for face_index in range(n):
+            frame = piece.length * (2 * face_index + 1) // (2 * n)
+            if lowest <= frame <= highest and (face := self.faces(piece.source, piece.moment(frame))):
+                faces.append((f"top:{tall / n * face_index:.1f}px", face))
+        return tuple(faces)
+
+    def told(self, block: Block, tall: float) -> str:
         """What stands in a piece instead of words, where there is room for it."""
+        piece = block.piece
         if piece.source is not None:
-            return self.rows[piece.source].name if piece.source in self.rows and not self.readable and tall > 13 else ""
+            worded = block.lines and self.readable
+            if worded or tall <= 13 or piece.source not in self.rows:
+                return ""
+            return f"{self.rows[piece.source].name}, {stamp(piece.length, self.rate)}"
         if piece.card:
             return piece.card.text or "card"
         return f"space, {stamp(piece.length, self.rate)}" if tall >= LINE else ""
@@ -296,14 +328,26 @@ class Drawing:
             drawn_seams.append(
                 SeamMark(
                     seam,
-                    f"top:{seam.at * self.px:.2f}px",
+                    self.zone(seam),
                     f"Seam at {stamp(seam.at, self.rate)}: {seam.said} {marks}".rstrip(),
                     f"{marks} {called}".strip() if room else "",
-                    _box(6 - half, transition.length * self.px) if transition.length else None,
-                    _box(6 + early, abs(transition.split) * self.px) if transition.split else None,
+                    f"{_box(-half, transition.length * self.px)};translate:0 var(--line)"
+                    if transition.length
+                    else None,
+                    f"{_box(early, abs(transition.split) * self.px)};translate:0 var(--line)"
+                    if transition.split
+                    else None,
                 )
             )
         return tuple(drawn_seams)
+
+    def zone(self, seam: Seam) -> str:
+        """How far to either side a seam is taken hold of: less where a piece beside it is short. Its line stays at its
+        place, `--line` below the top."""
+        if self.crowded:
+            return f"top:{seam.at * self.px:.2f}px"
+        above, below = (max(1.5, min(SEAM, piece.length * self.px / 6)) for piece in (seam.left, seam.right))
+        return f"top:{seam.at * self.px - above:.2f}px;height:{above + below:.2f}px;margin-top:0;--line:{above - 0.5:.2f}px"
 
     def headings(self) -> tuple[Heading, ...]:
         """The headings in sight, with their lengths."""

@@ -38,6 +38,17 @@ class Wave:
 
 
 @dataclass(frozen=True, slots=True)
+class Edges:
+    """How a piece is taken by its edges: how tall the handles are, how many frames its recording has before and after
+    it (None: as many as one likes), and whether its frames are counted as it was shot, so that they can be shown."""
+
+    place: str
+    before: int | None
+    after: int | None
+    as_shot: bool
+
+
+@dataclass(frozen=True, slots=True)
 class PieceBlock:
     """A piece; `drawn` where there is room for what is in it, `told` what stands in it instead of words."""
 
@@ -52,6 +63,8 @@ class PieceBlock:
     speaker: str
     wave: Wave | None
     rows: tuple[Row, ...]
+    faces: tuple[tuple[str, Face], ...] = ()  # of a piece without words: where, and which
+    edges: Edges | None = None  # None where it is too small to be taken by an edge
 
 
 @dataclass(frozen=True, slots=True)

@@ -217,7 +217,7 @@ const seek = (/** @type {number} */ f) => {
 };
 const tell = (/** @type {any} */ text) => (byId("chosen-said").textContent = text);
 dipping(strip, { edit, tell });
-dragging(strip, { choose, chooseAll, edit, seek, nearer, tell });
+dragging(strip, { choose, chooseAll, edit, seek, nearer, tell, player, project });
 player.addEventListener("time", () => {
   strip.frame = player.frame;
   const x = strip.x(player.frame),

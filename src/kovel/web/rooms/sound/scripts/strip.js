@@ -23,6 +23,7 @@ export class Strip {
   frame = 0;
   /** @type {{a: number|null, b: number|null, [which: string]: number|null}} */ marks = { a: null, b: null };
   px = 1; // pixels a frame
+  whole = true; // the whole film is seen at once, however long it becomes
   /** How tall the editor wants a lane to be, against the others. @type {Record<string, number>} */
   wants = JSON.parse(localStorage.getItem("kovel-lanes") || "{}");
   /** Where each lane lies, and how tall it is. @type {Record<string, any>} */ tall = {};
@@ -91,6 +92,7 @@ export class Strip {
   /** Nearer or farther, the playhead (or what is under the pointer) staying where it is. @param {number} value */
   zoom(value, at = this.frame) {
     const was = this.x(at);
+    this.whole = value <= 0;
     this.px = this.near(value);
     this.fit();
     this.scroll.scrollLeft = at * this.px - Math.max(0, Math.min(was, this.scroll.clientWidth));
@@ -102,7 +104,8 @@ export class Strip {
     const w = this.scroll.clientWidth,
       h = this.scroll.clientHeight,
       k = devicePixelRatio || 1;
-    this.px = Math.max(this.px, w / Math.max(1, this.data.length));
+    const least = w / Math.max(1, this.data.length);
+    this.px = this.whole ? least : Math.max(this.px, least);
     this.wide.style.width = `${Math.ceil(this.data.length * this.px)}px`;
     this.still.width = this.canvas.width = w * k;
     this.still.height = this.canvas.height = h * k;

@@ -27,6 +27,8 @@ import { along, clipOf } from "./striplines.js";
  * @property {number} group
  * @property {number|null} tie
  * @property {string} tells
+ * @property {number|null} before frames that a piece's recording has before it; null: no end
+ * @property {number|null} after
  */
 
 const PER = [100, 12.5, 100 / 64]; // pairs of peaks a second, level by level

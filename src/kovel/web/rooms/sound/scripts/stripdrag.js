@@ -3,6 +3,7 @@
 import { within } from "/static/js/declared.js";
 import { frameSelect, touches } from "/static/js/frameselect.js";
 import { nearest } from "/static/js/snapping.js";
+import { pieceEdges } from "./stripedges.js";
 import { FRAMES, RULER } from "./stripfilm.js";
 import { along, momentOf, under } from "./striplines.js";
 
@@ -13,7 +14,8 @@ const inOrder = (rows) => rows.sort(([p], [q]) => p - q);
 
 /** @param {import("./strip.js").Strip} strip @param {any} room choose, edit, seek, player */
 export function dragging(strip, room) {
-  const { canvas } = strip;
+  const { canvas } = strip,
+    edges = pieceEdges(strip, room);
   /**
    * What is dragged, from where, and as what it would be. @type {any}
    */
@@ -43,6 +45,7 @@ export function dragging(strip, room) {
         if (Math.abs(x - strip.x(b.at + b.length - b.fade_out)) < NEAR) return { what: "fade_out", b };
       }
     }
+    if (b.kind === "piece" && edges.hold(b, box, x)) return edges.hold(b, box, x);
     if (b.kind === "sound") {
       if (x < box.x + edge) return { what: "in", b };
       if (x > box.x + box.w - edge) return { what: "out", b };
@@ -77,6 +80,7 @@ export function dragging(strip, room) {
     level: "ns-resize",
     moment: "move",
     "duck moment": "move",
+    roll: "col-resize",
     in: "ew-resize",
     out: "ew-resize",
   };
@@ -86,13 +90,14 @@ export function dragging(strip, room) {
   /**
    * The nearest cut, mark, beat, word or the playhead, if it is near.
    * @param {number} f @param {PointerEvent} e @param {any} own
+   * @param {number} [without] a cut that is no target: the one that is dragged
    */
-  function snap(f, e, own) {
+  function snap(f, e, own, without) {
     if (e.shiftKey) return Math.round(f);
     const { blocks, length, seams, beats } = strip.data,
       others = blocks.filter((/** @type {Block} */ b) => b.id !== own && b.kind !== "piece");
     const to = nearest(f, SNAPS / strip.px, [
-      ["cut", [0, length, ...seams]],
+      ["cut", [0, length, ...seams].filter((cut) => cut !== without)],
       ["mark", [strip.frame, strip.marks.a, strip.marks.b]],
       ["beat", beats],
       ["edge", others.flatMap((/** @type {Block} */ b) => [b.at, b.at + b.length])],
@@ -108,6 +113,7 @@ export function dragging(strip, room) {
     strip.scroll.focus({ preventScroll: true });
     canvas.setPointerCapture(e.pointerId);
     drag = { x, y, held, moved: false, going: !held || held.what === "choose" };
+    if (held?.b.kind === "piece" && ["in", "out", "roll"].includes(held.what)) room.player.stop();
     const more = e.shiftKey || e.ctrlKey || e.metaKey;
     if (held && !strip.chosen.has(held.b.id)) room.choose(held.b.id, more);
     else if (held && more) drag.drops = held.b.id; // unless it is dragged
@@ -180,6 +186,9 @@ export function dragging(strip, room) {
       drag.frames = Math.max(0, Math.min(b.length - other, n));
       strip.drafts.set(b.id, { [what]: drag.frames });
       room.tell(`${(drag.frames / strip.fps).toFixed(2)} s, ${drag.frames} frames`);
+    } else if (b.kind === "piece" && ["in", "out", "roll"].includes(what)) {
+      const was = what === "out" ? b.at + b.length : b.at;
+      drag.delta = edges.draft(what, b, snap(strip.frameAt(x), e, b.id, was) - was);
     } else if (what === "in" || what === "out") {
       const to = snap(strip.frameAt(x), e, b.id);
       drag.delta = to - (what === "in" ? b.at : b.at + b.length);
@@ -237,6 +246,7 @@ export function dragging(strip, room) {
       });
     else if (what.startsWith("fade") && d.frames !== undefined && d.frames !== b[what])
       room.edit("set_value", { to: [b.id], setting: what, value: d.frames });
+    else if (b.kind === "piece" && d.delta !== undefined) edges.done(what, b, d.delta);
     else if ((what === "in" || what === "out") && d.delta)
       room.edit("trim_sound", { sound: b.id, edge: what, delta: d.delta });
     else if (what === "move" && d.by && d.items.length > 1) room.edit("move_clips", { items: d.items, delta: d.by });
@@ -249,6 +259,7 @@ export function dragging(strip, room) {
   });
   canvas.addEventListener("pointercancel", () => {
     drag = null;
+    edges.away();
     strip.drafts.clear();
     strip.draw();
   });

@@ -149,6 +149,7 @@ function frameAt(y) {
 }
 const page = choosing(scroll, { player, choice, frameAt });
 const drag = dragging(scroll, {
+  project,
   sheet,
   px,
   frameAt,

@@ -1,12 +1,13 @@
 // Dragging on the lined page: shots and bites onto words, pieces by their grip, covers by themselves and by their ends.
 import { $$, inside, num } from "/static/js/dom.js";
 import { nearest } from "/static/js/snapping.js";
+import { edgeDragging } from "./storyedges.js";
 
 /**
  * @param {HTMLElement} scroll
  * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number,
  *   player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
- *   hand: import("./storyshelf.js").Hand, edit: (command: string, params: object) => any,
+ *   hand: import("./storyshelf.js").Hand, project: string, edit: (command: string, params: object) => any,
  *   coverAt: (at: number) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
  */
 export function dragging(scroll, story) {
@@ -46,13 +47,14 @@ export function dragging(scroll, story) {
 
   // To a cut, a mark, the playhead, a cover's end or a beat of the music within a few pixels; Alt lets go of it.
   /** @param {number} f */
-  function snapped(f, free = false) {
+  function snapped(f, free = false, without = /** @type {number[]} */ ([])) {
     caught = "";
     if (free) return f;
     const { plan } = player,
-      own = end?.id ?? drag?.id;
+      own = end?.id ?? drag?.id,
+      cuts = [...plan.pieces.map((/** @type {any[]} */ p) => p[1]), plan.length];
     const to = nearest(f, Math.max(2, 6 / px()), [
-      ["cut", [...plan.pieces.map((/** @type {any[]} */ p) => p[1]), plan.length]],
+      ["cut", cuts.filter((/** @type {number} */ cut) => !without.includes(cut))],
       ["in", [choice.marks.a]],
       ["out", [choice.marks.b]],
       ["playhead", [player.frame]],
@@ -68,8 +70,13 @@ export function dragging(scroll, story) {
     return to.at;
   }
 
-  /** @param {number} at */
+  /** @param {number|null} at null: nowhere */
   function landingLine(at) {
+    if (at === null) {
+      line?.remove();
+      line = null;
+      return;
+    }
     if (!line) {
       line = document.createElement("div");
       line.className = "landing";
@@ -162,5 +169,6 @@ export function dragging(scroll, story) {
     choice.choose(null);
     return story.coverAt(l.at);
   }
-  return { under: () => drag !== null };
+  const edges = edgeDragging(scroll, { ...story, snapped, landing: landingLine });
+  return { under: () => drag !== null || edges.under() };
 }
