@@ -110,6 +110,8 @@ STORY = (
     Key("E", "into the bar of the selection: length, level, edits", {"E": "bar"}),
     Key("Ctrl C", "copy what is chosen", {"Ctrl C": "copy"}),
     Key("/", "find in the story", {"/": "find"}),
+    Key("", "drop on the words: insert a bite, cover with a shot; with Shift overwrite, with Ctrl insert right there"),
+    Key("", "drop beside the words: cover, on the lane under the pointer"),
     Key("Alt", "while dragging: lets go of cuts, marks and beats"),
     *EDITING,
 )

@@ -184,7 +184,7 @@ def lay_cover(
 
 
 @edit(entry("Cover with all that is picked up", "C", points="lay", ranges="ranges"))
-def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
+def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]], lane: int | None = None) -> Edit:
     """Lay ranges [source, start, length] one after the other over the dialogue from `at` on, picture only: one edit.
 
     dialogue  | A           | B      |
@@ -201,7 +201,9 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
             raise Refused(
                 f"The {frames_in_words(sum(span[2] for span in ranges))} of them do not all begin over the story."
             )
-        new_story, report = lay_cover(new_story, sources, source, at=place, until=place + length, start=start)
+        new_story, report = lay_cover(
+            new_story, sources, source, at=place, until=place + length, start=start, lane=lane
+        )
         laid_ids += report.made
         notes += [note for note in report.notes if note not in notes]
         place += length

@@ -13,8 +13,8 @@ from kovel.core.story.covers import lay_cover
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, lane_key, name_of, refuse_locked
 from kovel.core.story.line import cut_out, new_piece, place_in, placed, put_in, where_it_goes, without
-from kovel.core.story.model import Card, Cover, Piece, Refused, Sources, Story, Tether
-from kovel.core.story.settling import settle
+from kovel.core.story.model import Card, Cover, Piece, Refused, Report, Sources, Story, Tether
+from kovel.core.story.settling import about_jumps, exposed_now, settle
 from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 
@@ -74,9 +74,7 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
         length="typed",
         all_lanes=True,
     ),
-    entry(
-        "Gap on all lanes as long as what is picked up", "Shift N", at="playhead", length="hand length", all_lanes=True
-    ),
+    entry("Gap on all lanes as long as what is picked up", "Shift N", points="lay gap"),
 )
 def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes: bool = False) -> Edit:
     """Insert an intended gap of `length` frames; with `all_lanes` covers and sounds are cut there and give way as
@@ -196,6 +194,33 @@ def overwrite(
         made=(made_id,),
         playhead=at + length,
         keep_covers=take == "sound",
+    )
+
+
+@edit()
+def overwrite_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
+    """Put ranges [source, start, length] one after the other over what stands from story frame `at` on: one edit.
+
+    | A      | B      |   overwrite C D   ->   | A  | C | D | B' |
+         [C)[D)
+    """
+    if not ranges or any(len(span) != 3 for span in ranges):
+        raise Refused("There is nothing to put in. Choose something first.")
+    new_story, place, made_ids, notes = story, at, list[int](), list[str]()
+    for source, start, length in ranges:
+        new_story, report = overwrite(new_story, sources, place, source, start, length)
+        made_ids += report.made
+        notes += report.notes
+        place += length
+    summary = f"{len(ranges)} pieces written over {frames_in_words(place - at)} {where_it_goes(story, at)}"
+    jumps = exposed_now(story, new_story, sources)
+    told = [note for note in dict.fromkeys(notes) if "exposed now" not in note]
+    return new_story, Report(
+        summary,
+        (*told, *about_jumps(jumps, new_story)),
+        tuple(made_ids),
+        exposed=tuple(jump.at for jump in jumps),
+        playhead=place,
     )
 
 

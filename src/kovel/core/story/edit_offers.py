@@ -54,6 +54,7 @@ TAKEN_FROM = {
     "ranges": "all that is picked up, where it is several",
     "marks": "the in and out mark and those of what is picked up: three of the four points",
     "marks back": "the same, ending at the out mark or the playhead",
+    "lay gap": "the same: a gap as long as it would be where it is laid",
     "lay": "where a shot or a sound is laid: over the chosen words, else at the playhead",
     "copied": "what was copied",
     "lane": "the lane it is offered for",

@@ -1,4 +1,4 @@
-"""Which edit lays what is picked up in the shelf, and over what.
+"""Which edit lays what is picked up in the shelf, and over what; and what a drop on the page does.
 
 words swept  [........]       a shot lies over them, as long as they are
 one word     [w]              it begins there, as long as was typed
@@ -9,9 +9,29 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any, Literal
 
 Range = tuple[int, int]
+
+
+class How(StrEnum):
+    """What is done with what is held."""
+
+    INSERT = "insert"  # between two pieces
+    INSERT_HERE = "insert here"  # the piece there is split
+    OVERWRITE = "overwrite"
+    COVER = "cover"
+    SOUND = "lay under"
+    GAP = "gap"  # as long as it would be where it is laid, on all lanes
+
+
+# What a drop does, by what is held and where it is let go: as it is, with Shift, with Ctrl.
+DROPS: dict[str, dict[str, tuple[How, How, How]]] = {
+    "bite": {"words": (How.INSERT, How.OVERWRITE, How.INSERT_HERE), "lanes": (How.COVER, How.COVER, How.COVER)},
+    "shot": {"words": (How.COVER, How.OVERWRITE, How.INSERT_HERE), "lanes": (How.COVER, How.COVER, How.COVER)},
+    "sound": {"words": (How.SOUND, How.SOUND, How.SOUND), "lanes": (How.SOUND, How.SOUND, How.SOUND)},
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +49,8 @@ class InHand:
 @dataclass(frozen=True, slots=True)
 class Place:
     """Where it is laid, in story frames: from `at`, `until` a frame where that was said; over swept `words`, of which
-    there may be one alone; `span`: what an edit would be about (what is chosen, or the marks)."""
+    there may be one alone; `span`: what an edit would be about (what is chosen, or the marks). `how`: what is done
+    with it, where that was said, and on which cover `lane`."""
 
     at: int
     until: int | None = None
@@ -37,6 +58,8 @@ class Place:
     is_one_word: bool = False
     span: Range | None = None
     is_chosen: bool = False
+    how: How | None = None
+    lane: int | None = None
 
     @property
     def over(self) -> Range | None:
@@ -55,8 +78,14 @@ def lays(hand: Sequence[InHand], place: Place, each: int, length: int) -> tuple[
     """The edit and its parameters for what is in hand, the last picked up first. `each`: how long a cover is where no
     words say so, in frames; `length`: of the story."""
     held = hand[-1]
+    if held.kind in ("bite", "shot") and place.how in (How.INSERT, How.INSERT_HERE, How.OVERWRITE):
+        return _in_the_line(hand, place, length)
+    if place.how is How.GAP:
+        each_length = [min(other.length, each) if other.kind == "shot" and each else other.length for other in hand]
+        return "insert_space", {"at": place.at, "length": sum(each_length), "all_lanes": True}
+    lane = {} if place.lane is None else {"lane": place.lane}
     if held.kind == "loose":
-        return "move_cover", {"cover": held.id, "at": place.at}
+        return "move_cover", {"cover": held.id, "at": place.at, **lane}
     if held.kind == "loose-sound":
         return "move_sound", {"sound": held.id, "at": place.at}
     if held.kind == "sound":
@@ -64,13 +93,26 @@ def lays(hand: Sequence[InHand], place: Place, each: int, length: int) -> tuple[
     if len(hand) > 1:
         most = each if place.over is None else 0
         ranges = [[other.source, other.start, min(other.length, most or other.length)] for other in hand]
-        return "lay_several", {"at": place.begin, "ranges": ranges}
+        return "lay_several", {"at": place.begin, "ranges": ranges, **lane}
     begin, until = place.begin, place.until
     if until is None:
         until = place.over[1] if place.over else begin + min(held.length, each)
     if held.kind == "shot":
         until = min(until, begin + held.length)
-    return "lay_cover", {"source": held.source, "at": begin, "until": until, "start": held.start}
+    return "lay_cover", {"source": held.source, "at": begin, "until": until, "start": held.start, **lane}
+
+
+def _in_the_line(hand: Sequence[InHand], place: Place, length: int) -> tuple[str, dict[str, Any]]:
+    """Put into the dialogue line, all of it, in the order it was picked up."""
+    ranges = [[other.source, other.start, other.length] for other in hand]
+    over = place.how is How.OVERWRITE
+    if len(hand) > 1:
+        return "overwrite_several" if over else "insert_several", {"at": place.at, "ranges": ranges}
+    source, start, long = ranges[0]
+    held = {"source": source, "start": start, "length": long}
+    if place.at >= length and not over:
+        return "add_at_end", held
+    return "overwrite" if over else "insert", {"at": place.at, **held}
 
 
 def _sound(held: InHand, place: Place, length: int) -> dict[str, Any]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
 from kovel.core.plan.sounds import sounds_on
 from kovel.core.story.edit_rules import handles
+from kovel.core.story.laying import DROPS
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.lined_page import Block, LinedPage, lined
 from kovel.core.story.marks import sections
@@ -40,7 +42,7 @@ from kovel.web.small_frames import Face
 ROW = 24  # pixels of a line of words
 SCREENS = 3000  # pixels of the page sent at first
 WHOLE = 0  # the zoom at which the whole story fits one screen of WHOLE_ROWS rows
-WHOLE_ROWS = 27
+WHOLE_ROWS = 25
 LINE = 16  # pixels a line of words or a label needs
 FINE = 5  # pixels under which a piece or cover is drawn without what is inside it
 READABLE = 16  # seconds a row beyond which words are no longer set
@@ -171,6 +173,8 @@ class Drawing:
                 )
             ),
             "said": lanes_said(story),
+            "drops": json.dumps(DROPS),
+            "lanes": f"{self.places.covers},{self.places.lane},{self.laid.lanes}",
             "total": stamp(story.length, self.rate) + target,
             "over": int(0 < story.target < story.length),
         }

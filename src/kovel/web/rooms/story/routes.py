@@ -14,7 +14,7 @@ from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
 from kovel.core.story.command_search import Named, searched
 from kovel.core.story.edit_offers import COMMANDS, WANTING, meant
-from kovel.core.story.laying import InHand, Place, lays
+from kovel.core.story.laying import How, InHand, Place, lays
 from kovel.core.story.model import Report
 from kovel.core.story.seams import seams
 from kovel.core.story.several import clip_parameter
@@ -334,7 +334,8 @@ def lay(request: Request, project: int, asked: LayAsked) -> Response:
     try:
         _same_story(asked.story, story_id)
         each = 0
-        if asked.place.over is None and asked.hand[-1].kind in ("bite", "shot"):
+        is_timed = asked.place.how in (None, How.COVER, How.GAP) and asked.place.over is None
+        if is_timed and asked.hand[-1].kind in ("bite", "shot"):
             each = parse_length(asked.length, this_project.rate)
         story = stories.load(database, story_id).story
         command, params = lays(asked.hand, asked.place, each, story.length)

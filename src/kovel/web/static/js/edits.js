@@ -95,7 +95,8 @@ export class Edits {
   async run(entry, typed = this.unsaid(entry)) {
     const { story } = this;
     if (typed.error) return typed.error;
-    if (/^lay/.test(entry.params.points)) return void story.acts.cover();
+    if (/^lay/.test(entry.params.points))
+      return void story.acts[entry.params.points === "lay gap" ? "gap" : "cover"]?.();
     const params = this.filled(entry, typed);
     if (params.error) return void say(params.error, true);
     return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
@@ -147,7 +148,8 @@ export class Edits {
     if (from.startsWith("=")) return from.slice(1);
     if (from === "typed") return typed;
     if (from === "minus typed") return -typed;
-    if (name === "points" && from !== "lay sound") return from === "lay" ? true : this.points(from === "marks back");
+    if (name === "points" && from !== "lay sound")
+      return /^lay/.test(from) ? true : this.points(from === "marks back");
     const value = this.known(from);
     if (value === undefined) throw new Wanting(this.wanting[from] || "Choose something first.");
     return value;

@@ -114,6 +114,7 @@ const coverAt = laying({ sheet, choice, hand, send: layIt });
   insert: () => edits.press("N"),
   overwrite: () => edits.press("W"),
   cover: () => coverAt(player.frame),
+  gap: () => coverAt(player.frame, { how: "gap" }),
   split: () => edits.press("S"),
   extract: () => edits.press("X"),
   lift: () => edits.press("Shift X"),

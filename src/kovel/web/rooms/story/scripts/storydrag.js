@@ -8,7 +8,7 @@ import { edgeDragging } from "./storyedges.js";
  * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number,
  *   player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
  *   hand: import("./storyshelf.js").Hand, project: string, edit: (command: string, params: object) => any,
- *   coverAt: (at: number) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
+ *   coverAt: (at: number, said?: {how?: string, lane?: number}) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
  */
 export function dragging(scroll, story) {
   const { sheet, px, frameAt, player, choice, hand, edit } = story;
@@ -85,6 +85,15 @@ export function dragging(scroll, story) {
     line.style.top = `${at * px()}px`;
     line.dataset.at = caught;
   }
+  /** What the drop would do, at the line; of an overwrite, how far it reaches. @param {{how?: string, lane?: number}} l */
+  function told({ how, lane }) {
+    if (!line) return;
+    const long = drag.item ? num(drag.item.dataset.length) : 0,
+      what = how === "cover" && lane ? `cover, lane ${lane}` : how;
+    line.dataset.at = [what, caught].filter(Boolean).join(" · ");
+    line.style.height = how === "overwrite" ? `${long * px()}px` : "";
+    line.classList.toggle("reaches", how === "overwrite");
+  }
   const untarget = () => {
     for (const x of $$(".w.is-target")) x.classList.remove("is-target");
   };
@@ -108,16 +117,34 @@ export function dragging(scroll, story) {
     if (e.dataTransfer) e.dataTransfer.effectAllowed = "copyMove";
   });
 
-  // Where a drag would land: {at, word?} for covers, {before} for pieces, {at} for bites.
-  /** @param {DragEvent} e */
+  /** The cover lane under a pointer, one beyond those there are included; none over the words. @param {DragEvent} e */
+  function laneAt(e) {
+    const [left, wide, lanes] = String(sheet().dataset.lanes).split(",").map(Number),
+      x = e.clientX - sheet().getBoundingClientRect().left - left;
+    return x < 0 ? undefined : Math.min(lanes + 1, 1 + Math.floor(x / wide));
+  }
+  /** What a drop there does, as the core declares it. @param {DragEvent} e @param {number|undefined} lane */
+  function howAt(e, lane) {
+    const ways = JSON.parse(String(sheet().dataset.drops))[drag.kind]?.[lane === undefined ? "words" : "lanes"];
+    return ways?.[e.shiftKey ? 1 : e.ctrlKey || e.metaKey ? 2 : 0];
+  }
+  // Where a drag would land, and what it would do: {at, word?} for covers, {before} for pieces.
+  /** @param {DragEvent} e @returns {{at: number, before?: number|null, word?: any, how?: string, lane?: number}} */
   function landing(e) {
-    const w = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w");
-    if (drag.kind === "bite" || drag.kind === "piece") {
+    const w = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w"),
+      lane = laneAt(e),
+      how = howAt(e, lane);
+    if (how === "insert" || drag.kind === "piece") {
       const t = frameAt(e.clientY),
         next = choice.pieces().find((/** @type {{ at: number; length: number; }} */ p) => t < p.at + p.length / 2);
       caught = "";
-      return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
+      return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null, how };
     }
+    const onLane = how === "cover" || drag.kind === "cover" ? { lane } : {};
+    return { how, ...onLane, ...placed(e, w) };
+  }
+  /** @param {DragEvent} e @param {any} w */
+  function placed(e, w) {
     const to = snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0)), e.altKey);
     if (!w || e.altKey || drag.kind === "laid-sound") return { at: to };
     caught = "";
@@ -130,6 +157,7 @@ export function dragging(scroll, story) {
     untarget();
     l.word?.classList.add("is-target");
     landingLine(l.at);
+    told(l);
   });
   function landed() {
     line?.remove();
@@ -148,7 +176,7 @@ export function dragging(scroll, story) {
   });
   /**
    * @param {{ kind: string; ids: any; id: any; item: HTMLElement; }} d
-   * @param {{at: number, before?: any, word?: any}} l
+   * @param {{at: number, before?: any, word?: any, how?: string, lane?: number}} l
    */
   function dropped(d, l) {
     if (d.kind === "piece" && d.ids) return edit("move_several", { pieces: d.ids, before: l.before });
@@ -159,15 +187,10 @@ export function dragging(scroll, story) {
       return edit("move_clips", { items: laid.map((clip) => clip.id), delta: l.at - (held?.at ?? l.at) });
     }
     if (d.kind === "laid-sound") return edit("move_sound", { sound: d.id, at: l.at });
-    if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at });
+    if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at, ...(l.lane ? { lane: l.lane } : {}) });
     if (!hand.all.includes(d.item)) hand.take(d.item);
-    if (d.kind === "bite" && hand.all.length > 1) return edit("insert_several", { at: l.at, ranges: hand.ranges() });
-    if (d.kind === "bite")
-      return l.before === null
-        ? edit("add_at_end", { ...hand.range() })
-        : edit("insert", { at: l.at, ...hand.range() });
     choice.choose(null);
-    return story.coverAt(l.at);
+    return story.coverAt(l.at, { how: l.how, lane: l.lane });
   }
   const edges = edgeDragging(scroll, { ...story, snapped, landing: landingLine });
   return { under: () => drag !== null || edges.under() };

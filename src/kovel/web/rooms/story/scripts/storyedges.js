@@ -7,12 +7,12 @@ const FAR = 3; // pixels until it is a drag and no click
 
 /**
  * @param {HTMLElement} scroll
- * @param {{sheet: () => HTMLElement, frameAt: (y: number) => number, project: string,
+ * @param {{sheet: () => HTMLElement, px: () => number, project: string,
  *   player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
  *   snapped: (frame: number, free: boolean, own: number[]) => number, landing: (at: number|null) => void,
  *   edit: (command: string, params: object) => any, swept: () => void}} story
  */
-export function edgeDragging(scroll, { sheet, frameAt, project, player, choice, snapped, landing, edit, swept }) {
+export function edgeDragging(scroll, { sheet, px, project, player, choice, snapped, landing, edit, swept }) {
   const view = new EdgeView({ player, project });
   /** What is dragged. @type {any} */ let drag = null;
 
@@ -68,7 +68,9 @@ export function edgeDragging(scroll, { sheet, frameAt, project, player, choice, 
       drag.el.classList.add("is-held");
       player.stop();
     }
-    const to = snapped(frameAt(e.clientY), e.altKey, [drag.at]);
+    // material may come from before the story's beginning and go beyond its end
+    const frame = Math.round((e.clientY - sheet().getBoundingClientRect().top) / px()),
+      to = snapped(frame, e.altKey, [drag.at]);
     drag.delta = Math.max(drag.least, Math.min(drag.most, to - drag.at));
     show();
   });

@@ -6,9 +6,9 @@ import { say } from "/static/js/base.js";
  *   choice: import("./storychoice.js").Choice, hand: import("./storyshelf.js").Hand,
  *   send: (where: string, body: object) => any}} story */
 export function laying({ sheet, choice, hand, send }) {
-  // What is in hand, over the chosen words, else at a frame, up to another.
-  /** @param {number} at @param {number} [until] */
-  return function coverAt(at, until) {
+  // What is in hand, over the chosen words, else at a frame; `how`: what is done with it, and on which lane.
+  /** @param {number} at @param {{how?: string, lane?: number}} [said] */
+  return function coverAt(at, { how, lane } = {}) {
     const chosen = choice.what;
     if (!hand.all.length) return say("Pick a shot up first: Enter on it in the shelf.", true);
     return send("lay", {
@@ -22,7 +22,8 @@ export function laying({ sheet, choice, hand, send }) {
       })),
       place: {
         at: Math.max(0, Math.round(at)),
-        until: until === undefined ? null : until,
+        how: how ?? null,
+        lane: lane ?? null,
         words: chosen?.kind === "words" ? [chosen.a, chosen.b] : null,
         is_one_word: chosen?.kind === "words" && $$(".w.is-on", sheet()).length === 1,
         span: choice.range(),
