@@ -124,7 +124,7 @@ def test_log(room: TestClient, coded: Coded) -> None:
 
 
 def test_a_long_story_on_one_screen(data: DataFolder) -> None:
-    """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it
+    """Two hours on 600 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it
     stands."""
     from bench.edits import made as long_story
 
@@ -136,7 +136,7 @@ def test_a_long_story_on_one_screen(data: DataFolder) -> None:
     text = " ".join(room.get("/p/1/story/page", params={"zoom": 0}).text.split())
     px = float(re.search(r'data-px="([\d.e-]+)"', text)[1])  # type: ignore[index]
     drawn = [(k, int(at)) for k, at in re.findall(r'class="seam" data-kind="(\w+)" data-at="(\d+)"', text)]
-    assert 'class="lined-in crowded"' in text and len(text) < 1_200_000 and round(story.length * px) == 648
+    assert 'class="lined-in crowded"' in text and len(text) < 1_200_000 and round(story.length * px) == 600
     places = [at for _, at in drawn]
     assert len(drawn) < 330 and all(
         (b - a) * px >= 1.9 or k == "jump" for a, (k, b) in zip(places, drawn[1:], strict=False)

@@ -529,7 +529,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     p.keyboard.up("Alt")
     room.report("out point")
     assert room.story.covers[0].length < 20
-    room.press("Control+c")
+    room.press("Escape", "Control+c")  # the cover was selected last; now it is the marks again
     room.report("Copied")
     p.locator("#stories-more").click()
     p.get_by_label("Name of a new story").fill("Radio cut")

@@ -169,7 +169,9 @@ class Editing(RuleBasedStateMachine):
                 self.check_retimed(before, after, report, i)
             return
         was, now = (words_of(s) for s in (before, after))
-        fresh = report.made if name in ("overwrite", "place") else ()  # the same words brought in anew are others
+        fresh = (
+            report.made if name in ("overwrite", "overwrite_several", "place") else ()
+        )  # the same words brought in anew are others
         count_was = Counter(was)
         count_now = Counter(words_of(after, fresh))
         # (of frames of cards and spaces there are many alike: one may be gone though another one stands there)

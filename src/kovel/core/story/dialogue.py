@@ -13,8 +13,8 @@ from kovel.core.story.covers import lay_cover
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, lane_key, name_of, refuse_locked
 from kovel.core.story.line import cut_out, new_piece, place_in, placed, put_in, where_it_goes, without
-from kovel.core.story.model import Card, Cover, Piece, Refused, Report, Sources, Story, Tether
-from kovel.core.story.settling import about_jumps, exposed_now, settle
+from kovel.core.story.model import Card, Cover, Piece, Refused, Sources, Story, Tether
+from kovel.core.story.settling import settle
 from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 
@@ -206,21 +206,24 @@ def overwrite_several(story: Story, sources: Sources, at: int, ranges: list[list
     """
     if not ranges or any(len(span) != 3 for span in ranges):
         raise Refused("There is nothing to put in. Choose something first.")
-    new_story, place, made_ids, notes = story, at, list[int](), list[str]()
-    for source, start, length in ranges:
-        new_story, report = overwrite(new_story, sources, place, source, start, length)
-        made_ids += report.made
-        notes += report.notes
-        place += length
-    summary = f"{len(ranges)} pieces written over {frames_in_words(place - at)} {where_it_goes(story, at)}"
-    jumps = exposed_now(story, new_story, sources)
-    told = [note for note in dict.fromkeys(notes) if "exposed now" not in note]
-    return new_story, Report(
-        summary,
-        (*told, *about_jumps(jumps, new_story)),
-        tuple(made_ids),
-        exposed=tuple(jump.at for jump in jumps),
-        playhead=place,
+    refuse_locked(story, DIALOGUE)
+    new_pieces = [new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
+    place_in(story, at)
+    total = sum(piece.length for piece in new_pieces)
+    end = min(at + total, story.length)
+    if end == at:
+        return insert_several(story, sources, at, ranges)
+    mid, _, piece_index, split = cut_out(story, at, end)
+    made = tuple(mid.next_id + number for number in range(len(new_pieces)))
+    count = f"{len(new_pieces)} piece{'s' if len(new_pieces) > 1 else ''}"
+    return settle(
+        story,
+        placed(mid, piece_index, new_pieces),
+        sources,
+        f"{count} written over {frames_in_words(total)} {where_it_goes(story, at)}",
+        split=split,
+        made=made,
+        playhead=at + total,
     )
 
 

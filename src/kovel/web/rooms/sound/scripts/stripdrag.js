@@ -188,7 +188,7 @@ export function dragging(strip, room) {
       room.tell(`${(drag.frames / strip.fps).toFixed(2)} s, ${drag.frames} frames`);
     } else if (b.kind === "piece" && ["in", "out", "roll"].includes(what)) {
       const was = what === "out" ? b.at + b.length : b.at;
-      drag.delta = edges.draft(what, b, snap(strip.frameAt(x), e, b.id, was) - was);
+      drag.delta = edges.draft(what, b, snap(was + by, e, b.id, was) - was);
     } else if (what === "in" || what === "out") {
       const to = snap(strip.frameAt(x), e, b.id);
       drag.delta = to - (what === "in" ? b.at : b.at + b.length);

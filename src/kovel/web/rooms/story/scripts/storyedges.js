@@ -54,11 +54,15 @@ export function edgeDragging(scroll, { sheet, px, project, player, choice, snapp
     return { el, id, edge, at, left: side(left), right: side(right), least, most, delta: 0, moved: false };
   }
 
+  /** The story frame at a pointer, before the story's beginning and beyond its end as well. @param {PointerEvent} e */
+  const raw = (e) => (e.clientY - sheet().getBoundingClientRect().top) / px();
+
   scroll.addEventListener("pointerdown", (e) => {
     const el = inside(e, ".edge") ?? inside(e, ".seam");
     if (!el || e.button || sheet().classList.contains("crowded")) return;
     e.preventDefault();
     drag = { ...taken(el), y: e.clientY };
+    drag.hold = raw(e) - drag.at; // it is taken hold of beside its line
     el.setPointerCapture(e.pointerId);
   });
   scroll.addEventListener("pointermove", (e) => {
@@ -68,9 +72,7 @@ export function edgeDragging(scroll, { sheet, px, project, player, choice, snapp
       drag.el.classList.add("is-held");
       player.stop();
     }
-    // material may come from before the story's beginning and go beyond its end
-    const frame = Math.round((e.clientY - sheet().getBoundingClientRect().top) / px()),
-      to = snapped(frame, e.altKey, [drag.at]);
+    const to = snapped(Math.round(raw(e) - drag.hold), e.altKey, [drag.at]);
     drag.delta = Math.max(drag.least, Math.min(drag.most, to - drag.at));
     show();
   });
