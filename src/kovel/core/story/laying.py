@@ -84,12 +84,19 @@ def lays(hand: Sequence[InHand], place: Place, each: int, length: int) -> tuple[
         each_length = [min(other.length, each) if other.kind == "shot" and each else other.length for other in hand]
         return "insert_space", {"at": place.at, "length": sum(each_length), "all_lanes": True}
     lane = {} if place.lane is None else {"lane": place.lane}
-    if held.kind == "loose":
-        return "move_cover", {"cover": held.id, "at": place.at, **lane}
-    if held.kind == "loose-sound":
-        return "move_sound", {"sound": held.id, "at": place.at}
-    if held.kind == "sound":
-        return "lay_sound", _sound(held, place, length)
+    match held.kind:
+        case "loose":
+            return "move_cover", {"cover": held.id, "at": place.at, **lane}
+        case "loose-sound":
+            return "move_sound", {"sound": held.id, "at": place.at}
+        case "sound":
+            return "lay_sound", _sound(held, place, length)
+    return _over_the_line(hand, place, each, lane)
+
+
+def _over_the_line(hand: Sequence[InHand], place: Place, each: int, lane: dict[str, int]) -> tuple[str, dict[str, Any]]:
+    """Laid as cover: over words, as long as these are; else as long as was typed, never longer than the shot."""
+    held = hand[-1]
     if len(hand) > 1:
         most = each if place.over is None else 0
         ranges = [[other.source, other.start, min(other.length, most or other.length)] for other in hand]

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, in_words, lane_key, refuse_locked
-from kovel.core.story.model import SOUNDS, Cover, Item, Refused, Report, Section, Sources, Story
+from kovel.core.story.model import SOUNDS, Cover, Item, Piece, Refused, Report, Section, Sources, Story
 from kovel.core.story.settling import settle
 from kovel.core.story.values import set_value
 from kovel.core.time.timecode import running
@@ -86,14 +86,9 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
 )
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
     """Pieces, or covers, titles and sounds, as one group that moves together and can be set as one; or no longer."""
-    chosen = set(ids)
-    clips: list[Item] = [clip for clip in story.clips if clip.id in chosen]
-    pieces = sum(clip.id in {piece.id for piece in story.pieces} for clip in clips)
-    _refuse_mixed(len(chosen), pieces, len(clips) - pieces)
-    if on and len(chosen) < 2:
+    clips = _groupable(story, set(ids))
+    if on and len(clips) < 2:
         raise Refused("A group needs at least two clips.")
-    for clip in clips:
-        refuse_locked(story, lane_key(clip.lane) if isinstance(clip, Cover) else DIALOGUE if pieces else "sounds")
     if not on and not any(clip.group for clip in clips):
         raise Refused("The selected clips are in no group.")
     group = story.next_id if on else 0
@@ -105,14 +100,19 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
     return settle(story, new_story, sources, f"{what} grouped" if on else f"{what} no longer grouped")
 
 
-def _refuse_mixed(chosen: int, pieces: int, laid: int) -> None:
-    """Refuses to group clips that are not all pieces of the story, or all laid on it."""
-    if not chosen or pieces + laid < chosen:
+def _groupable(story: Story, chosen: set[int]) -> list[Item]:
+    """These clips. Refused where they are not all pieces of the story, or all laid on it, and where one is locked."""
+    clips: list[Item] = [clip for clip in story.clips if clip.id in chosen]
+    if not chosen or len(clips) < len(chosen):
         raise Refused("Select clips that are in the story.")
-    if pieces and laid:
+    for clip in clips:
+        lane = lane_key(clip.lane) if isinstance(clip, Cover) else DIALOGUE if isinstance(clip, Piece) else "sounds"
+        refuse_locked(story, lane)
+    if len({isinstance(clip, Piece) for clip in clips}) > 1:
         raise Refused(
             "Group pieces with pieces, and covers, titles and sounds with each other: these follow their words anyway."
         )
+    return clips
 
 
 @edit(

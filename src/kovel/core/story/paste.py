@@ -38,7 +38,7 @@ def copied(story: Story, start: int, end: int) -> Clip:
     return {
         "pieces": [piece_row(piece) for piece in pieces],
         "covers": rows(story.covers, cover_row),
-        "sounds": [*rows(story.sounds, sound_row), *_tied(story, start, end)],
+        "sounds": [*rows(story.sounds, sound_row), *_on_shots(story, start, end)],
     }
 
 
@@ -71,7 +71,7 @@ def copied_clips(story: Story, items: Iterable[int]) -> Clip:
     }
 
 
-def _tied(story: Story, start: int, end: int) -> list[list[Any]]:
+def _on_shots(story: Story, start: int, end: int) -> list[list[Any]]:
     """Sounds tied to covers that begin in [a, b)."""
     shots = {cover.id for cover in story.covers if start <= story.at(cover) < end}
     return [sound_row(sound) for sound in story.sounds if sound.tether.piece in shots]
@@ -87,7 +87,42 @@ def _parts_of(clip: Clip) -> tuple[list[Piece], list[Cover], list[Sound]]:
         raise Refused("That is no stretch of a story. Copy one first.") from None
     if not (pieces or covers or sounds):
         raise Refused("There is nothing to paste. Copy clips first.")
+    laid: list[Laid] = [*covers, *sounds]
+    numbers = [number for clip in (*pieces, *laid) for number in (clip.id, clip.start, clip.length, clip.group)]
+    numbers += [number for clip in laid for number in (clip.tether.piece, clip.tether.moment, clip.lane)]
+    if not all(type(number) is int for number in numbers):
+        raise Refused("That is no stretch of a story. Copy one first.")
     return pieces, covers, sounds
+
+
+def _check_ranges(story: Story, sources: Sources, pieces: list[Piece], laid: list[Laid]) -> None:
+    """Refuses what leaves its recording."""
+    uses = [(piece.source, *piece.used) for piece in pieces if piece.source is not None]
+    for source, start, end in (*uses, *((clip.source, clip.start, clip.end) for clip in laid)):
+        check_range(sources, story.rate, source, start, end - start)
+
+
+def _tied(story: Story, at: int, ids: dict[int, int], laid_clip: Laid) -> Tether | None:
+    """What a copied cover or sound is tied to once it is laid: the copy of its piece or shot; what was copied by
+    itself, the word at its distance from `at`, music the story's clock. None where its piece was not copied."""
+    if laid_clip.tether.piece:
+        host = ids.get(laid_clip.tether.piece)
+        return None if host is None else Tether(host, laid_clip.tether.moment)
+    place = at + laid_clip.tether.moment
+    if not 0 <= place < story.length:
+        raise Refused("One of the clips would begin after the end of the story. Move the playhead back, then paste.")
+    on_clock = isinstance(laid_clip, Sound) and laid_clip.kind == "music"
+    return Tether(0, place) if on_clock else story.tether_at(place)
+
+
+def _laid_again(story: Story, at: int, ids: dict[int, int], clips: list[L]) -> list[L]:
+    """Copies of covers or sounds under ids from the story's next one on."""
+    ties = [_tied(story, at, ids, clip) for clip in clips]
+    return [
+        replace(clip, id=story.next_id + index, group=0, tether=tie)
+        for index, (clip, tie) in enumerate(zip(clips, ties, strict=True))
+        if tie is not None
+    ]
 
 
 @edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
@@ -99,45 +134,20 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         refuse_locked(story, DIALOGUE)
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
-    uses = [(piece.source, *piece.used) for piece in pieces if piece.source is not None]
-    laid: list[Laid] = [*covers, *sounds]
-    for source, start, end in (*uses, *((clip.source, clip.start, clip.end) for clip in laid)):
-        check_range(sources, story.rate, source, start, end - start)
+    _check_ranges(story, sources, pieces, [*covers, *sounds])
     mid, piece_index, split = cut_at(story, at) if pieces else (story, 0, {})
     first = mid.next_id
     ids = {piece.id: first + index for index, piece in enumerate(pieces)}
     new_story = placed(mid, piece_index, [replace(piece, group=0) for piece in pieces])
-    next_id = new_story.next_id
-
-    def tied(laid_clip: Laid) -> Tether | None:
-        if laid_clip.tether.piece:
-            host = ids.get(laid_clip.tether.piece)
-            return None if host is None else Tether(host, laid_clip.tether.moment)
-        place = at + laid_clip.tether.moment
-        if not 0 <= place < new_story.length:
-            raise Refused(
-                "One of the clips would begin after the end of the story. Move the playhead back, then paste."
-            )
-        on_clock = isinstance(laid_clip, Sound) and laid_clip.kind == "music"
-        return Tether(0, place) if on_clock else new_story.tether_at(place)
-
-    made_covers = [
-        replace(cover, id=next_id + index, group=0, tether=tie)
-        for index, cover in enumerate(covers)
-        if (tie := tied(cover)) is not None
-    ]
-    ids |= {cover.id: next_id + index for index, cover in enumerate(covers)}  # sounds may be tied to them
-    next_id += len(covers)
-    made_sounds = [
-        replace(sound, id=next_id + index, group=0, tether=tie)
-        for index, sound in enumerate(sounds)
-        if (tie := tied(sound)) is not None
-    ]
+    made_covers = _laid_again(new_story, at, ids, covers)
+    ids |= {cover.id: new_story.next_id + index for index, cover in enumerate(covers)}  # sounds may be tied to them
+    new_story = replace(new_story, next_id=new_story.next_id + len(covers))
+    made_sounds = _laid_again(new_story, at, ids, sounds)
     new_story = replace(
         new_story,
         covers=(*new_story.covers, *made_covers),
         sounds=(*new_story.sounds, *made_sounds),
-        next_id=next_id + len(sounds),
+        next_id=new_story.next_id + len(sounds),
     )
     total = sum(piece.length for piece in pieces)
     laid_ids = (*(cover.id for cover in made_covers), *(sound.id for sound in made_sounds))

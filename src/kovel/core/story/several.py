@@ -94,21 +94,23 @@ def _summed(
     story: Story, now: Story, sources: Sources, reports: Sequence[Report], did: str, refused: Sequence[str]
 ) -> Report:
     """One report of all; jumps as they are at the end."""
-    loose_before, loose = (
-        {*(cover.id for cover in of.loose), *(sound.id for sound in of.loose_sounds)} for of in (story, now)
-    )
+    was_loose, loose = _loose(story), _loose(now)
     jumps = exposed_now(story, now, sources)
     notes = [note for report in reports for note in report.notes if "exposed now" not in note]
+    heads = [report.playhead for report in reports if report.playhead is not None]
     return Report(
         did,
         tuple(dict.fromkeys([*refused, *notes, *about_jumps(jumps, now)])),
         tuple(dict.fromkeys(clip for report in reports for clip in report.made)),
-        tuple(clip for clip in loose if clip not in loose_before),
-        tuple(clip for clip in loose_before if clip not in loose),
+        tuple(clip for clip in loose if clip not in was_loose),
+        tuple(clip for clip in was_loose if clip not in loose),
         tuple(jump.at for jump in jumps),
         tuple(dict.fromkeys(clip for report in reports for clip in report.shortened)),
-        reports[-1].playhead
-        if len(reports) == 1
-        else min((r.playhead for r in reports if r.playhead is not None), default=None),
+        min(heads, default=None),
         any(report.judged for report in reports),
     )
+
+
+def _loose(story: Story) -> list[int]:
+    """What waits in the trays."""
+    return [*(cover.id for cover in story.loose), *(sound.id for sound in story.loose_sounds)]

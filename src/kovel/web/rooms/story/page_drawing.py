@@ -351,7 +351,8 @@ class Drawing:
         if self.crowded:
             return f"top:{seam.at * self.px:.2f}px"
         above, below = (max(1.5, min(SEAM, piece.length * self.px / 6)) for piece in (seam.left, seam.right))
-        return f"top:{seam.at * self.px - above:.2f}px;height:{above + below:.2f}px;margin-top:0;--line:{above - 0.5:.2f}px"
+        zone = _box(seam.at * self.px - above, above + below)
+        return f"{zone};margin-top:0;--line:{above - 0.5:.2f}px"
 
     def headings(self) -> tuple[Heading, ...]:
         """The headings in sight, with their lengths."""

@@ -30,7 +30,8 @@ import { EVERYWHERE, WHOLE } from "./framing.js";
  * @property {PlanRun[]} pictures
  * @property {any[]} sounds
  * @property {[sample: number, db: number][]} dips of the whole
- * @property {any} [pieces] @property {any} [covers] @property {any} [laid] @property {any} [seams] @property {any} [size]
+ * @property {any} [pieces] @property {any} [covers] @property {any} [laid]
+ * @property {any} [seams] @property {any} [size]
  * @property {number} ramp of an edge of sound, in samples @property {any} [beats]
  * @property {any} [project] @property {any} [frames]
  */

@@ -8,7 +8,8 @@ import { edgeDragging } from "./storyedges.js";
  * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number,
  *   player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
  *   hand: import("./storyshelf.js").Hand, project: string, edit: (command: string, params: object) => any,
- *   coverAt: (at: number, said?: {how?: string, lane?: number}) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
+ *   coverAt: (at: number, said?: {how?: string, lane?: number}) => any,
+ *   swept: () => void}} story `swept`: the click that follows chooses nothing
  */
 export function dragging(scroll, story) {
   const { sheet, px, frameAt, player, choice, hand, edit } = story;
@@ -85,7 +86,9 @@ export function dragging(scroll, story) {
     line.style.top = `${at * px()}px`;
     line.dataset.at = caught;
   }
-  /** What the drop would do, at the line; of an overwrite, how far it reaches. @param {{how?: string, lane?: number}} l */
+  /**
+   * What the drop would do, at the line; of an overwrite, how far it reaches. @param {{how?: string, lane?: number}} l
+   */
   function told({ how, lane }) {
     if (!line) return;
     const long = drag.item ? num(drag.item.dataset.length) : 0,
