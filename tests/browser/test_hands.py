@@ -212,3 +212,37 @@ def test_the_strip_trims_rolls_and_selects_by_a_frame(laid: Room, serve: Callabl
 
 def shape(room: Room) -> list[tuple[int | None, int, int]]:
     return [(p.source, p.start, p.length) for p in stories.load(room.data.db, 1).story.pieces]
+
+
+def test_markers_are_set_while_it_plays_named_snapped_to_and_cuts_go_to_them(room: Room) -> None:
+    page = room.page
+    room.seek(25)
+    page.keyboard.press("Space")
+    page.wait_for_function("() => window.kovel.player.frame > 30")
+    room.press("m")
+    room.report("Marker at")
+    assert page.evaluate("kovel.player.playing")  # it plays on
+    page.keyboard.press("Space")
+    (first,) = room.story.markers
+    assert 25 < room.story.at_of(first.tether) < 50
+    room.seek(60)
+    room.press("m", "m")
+    room.report("There is a marker at 0:02+10 already")
+    page.keyboard.press("Shift+M")
+    names = page.locator("#markers-here [name=text]")
+    names.nth(1).fill("bell")
+    page.keyboard.press("Tab")
+    page.locator("#markers-here [name=shape]").nth(1).select_option("diamond")
+    room.report("Marker “bell” changed")
+    page.locator("#markers-here [data-go]").nth(1).click()
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    assert page.evaluate("kovel.player.frame") == 60
+    expect(page.locator(".story-marker")).to_have_count(2)
+    page.locator(".seam").first.click()  # at 50; the marker at 60 is the nearest
+    room.press("Alt+m")
+    room.report("1 seam rolled to the nearest marker or beat (0:02+00: 10 frames later)")
+    assert [length for *_, length in room.shape()] == [60, 65, 60]
+    assert sorted(m.name for m in room.story.markers) == ["", "bell"]
+    page.reload()
+    until(page, "window.kovel?.story")
+    expect(page.locator(".story-marker")).to_have_count(2)

@@ -79,6 +79,12 @@ def bunch() -> Story:
     return do(do(s, "lay_cover", source=2, at=190, until=220, start=300), "set_group", ids=[4, 7, 8])
 
 
+def marked() -> Story:
+    """Markers on words of the first and the second piece, and on the story's end."""
+    s = do(do(three(), "add_marker", at=40, text="winter"), "add_marker", at=110, shape="dot")
+    return do(s, "add_marker", at=s.length)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -177,6 +183,7 @@ BEFORE = {
     "loosened": loosened,
     "tied": tied,
     "bunch": bunch,
+    "marked": marked,
     "joined": joined,
     "spaced": spaced,
     "cut": cut,
@@ -235,6 +242,9 @@ def drawn(s: Story) -> str:
     rows += [f"loose: {name(x)}" for x in (*s.loose, *s.loose_sounds)]
     rows += [f"seam {_set(s, j)}" for j in s.transitions]
     rows += [f"heading {x.piece} {x.heading} {x.target or ''}".rstrip() for x in s.sections]
+    for m in s.markers:
+        at = s.at_of(m.tether)
+        rows.append(f"{m.shape} {m.id}{f' {m.name}' if m.name else ''} {f'@{at}' if at is not None else 'waits'}")
     for what, lanes in (("locked", s.locked), ("muted", s.muted), ("solo", s.soloed), ("along", s.along)):
         rows += [f"{what} {', '.join(sorted(lanes))}"] if lanes else []
     rows += [f"target {s.target}"] if s.target else []

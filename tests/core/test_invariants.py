@@ -114,6 +114,9 @@ VALUES: dict[
     "heading": lambda r: r.choice(["", "River", "Night"]),
     "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]),
     "text": lambda r: r.choice(["", "The Last Haul"]),
+    "marker": lambda r: r.randint(1, 30),
+    "shape": lambda r: r.choice(["flag", "dot", "star"]),
+    "targets": lambda r: [r.randint(0, 400) for _ in range(r.randint(0, 6))],
     "close": lambda r: r.random() < 0.7,
 }
 NAMES = [

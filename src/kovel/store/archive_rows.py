@@ -27,13 +27,21 @@ MORE = {  # columns that name a row of another table without saying so
     ("piece", "source"): "recording",
     ("cover", "source"): "recording",
     ("laid_sound", "source"): "recording",
+    ("story_marker", "source"): "recording",
     ("caption_edit", "recording"): "recording",
     ("caption_step", "recording"): "recording",
     ("desk_step", "recording"): "recording",
     ("retold", "a_recording"): "recording",
     ("retold", "b_recording"): "recording",
 }
-SOURCED = ("pieces", "covers", "loose", "sounds", "loose_sounds")  # of a patch: rows whose second value is a recording
+SOURCED = (
+    "pieces",
+    "covers",
+    "loose",
+    "sounds",
+    "loose_sounds",
+    "markers",
+)  # of a patch: rows whose second value is a recording
 
 
 def schema(connection: sqlite3.Connection) -> int:

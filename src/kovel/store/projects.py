@@ -260,7 +260,7 @@ def duplicate(database: Database, project: int) -> Project:
             connection.execute(
                 "UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy)
             )
-            for table in ("piece", "cover", "laid_sound", "seam", "section"):
+            for table in ("piece", "cover", "laid_sound", "seam", "section", "story_marker"):
                 rows_found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (story_id,))
                 names = [d[0] for d in rows_found.description]
                 copies = [

@@ -118,6 +118,7 @@ _TABLES = {
     "loose_sounds": _Table("laid_sound", 1),
     "transitions": _Table("seam"),
     "sections": _Table("section"),
+    "markers": _Table("story_marker"),
 }
 
 _OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row

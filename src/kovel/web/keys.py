@@ -68,6 +68,7 @@ SELECTED = (
     Key("Shift L", "play the selection over and over; K ends it", {"Shift L": "play_looped"}),
 )
 EVERY = Key("Ctrl A", "select all clips of the kind that is selected, else all pieces", {"Ctrl A": "every"})
+MARKERS = Key("Shift M", "all markers: go there, name them, choose a shape; M sets one", {"Shift M": "markers"})
 SEAMS = Key("↑ ↓", "the seam before, after", {"↑": "seam_before", "↓": "seam_after"})
 EDITING = (
     Key("Q", "every edit there is, by name", {"Q": "all"}),
@@ -102,6 +103,7 @@ STORY = (
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
     Key("Shift G", "select the piece at the playhead as well", {"Shift G": "add_piece"}),
     EVERY,
+    MARKERS,
     Key("Ctrl", "with a click: select one more clip; Shift: all up to it"),
     Key("", "drag from an empty place: a frame selects all clips it touches"),
     Key("H", "another camera at the playhead", {"H": "other_camera"}),
@@ -125,6 +127,7 @@ SOUND = (
     Key("E", "choose the sound at the playhead; again for the next one there", {"E": "choose_sound"}),
     Key("T", "choose the next thing of the lane, Shift the one before", {"T": "next", "Shift T": "last"}),
     EVERY,
+    MARKERS,
     Key("", "drag from an empty place of a lane: a frame selects all clips it touches"),
     Key("Shift", "with a click: choose more; while dragging: lets go of cuts, words and beats"),
     Key("Alt", "with a click on a moment of a level line or on a peak dip: take it away"),

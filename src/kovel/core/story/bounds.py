@@ -54,7 +54,8 @@ def _numbers_hold(story: Story) -> bool:
     """Whole numbers of a sensible size; one number for each thing, none yet to be given."""
     laid: list[Cover | Sound] = [*story.covers, *story.loose, *story.sounds, *story.loose_sounds]
     clips: list[Item] = [*story.pieces, *laid]
-    ids = [*(clip.id for clip in clips), *(section.id for section in story.sections)]
+    marked = [*(section.id for section in story.sections), *(marker.id for marker in story.markers)]
+    ids = [*(clip.id for clip in clips), *marked]
     numbers = [number for clip in clips for number in (clip.id, clip.start, clip.length)]
     numbers += [*(clip.lane for clip in laid), story.next_id]
     if not all(type(number) is int and abs(number) < NUMBER for number in numbers):
@@ -77,6 +78,8 @@ def _ties_hold(story: Story) -> bool:
     if not all(type(tether.moment) is int and (not tether.piece or tether.piece in hosts) for tether in tethers):
         return False
     if not all(section.piece in pieces and isinstance(section.heading, str) for section in story.sections):
+        return False
+    if not all(type(marker.tether.moment) is int and isinstance(marker.name, str) for marker in story.markers):
         return False
     return all(
         {transition.left, transition.right} <= {0, *pieces} and transition.length >= 0
@@ -108,6 +111,7 @@ def held(story: Story) -> None:
         ("pieces", len(story.pieces)),
         ("covers", len(story.covers) + len(story.loose)),
         ("sounds", len(story.sounds) + len(story.loose_sounds)),
+        ("markers", len(story.markers)),
     ):
         if n > MOST:
             raise Refused(f"A story holds {MOST:,} {what} at most. Nothing was changed.")

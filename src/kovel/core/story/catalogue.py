@@ -24,6 +24,7 @@ from kovel.core.story import (
     paste,
     removals,
     sound_edits,
+    story_markers,
     three_point,
     title_edits,
     transitions,
@@ -36,6 +37,7 @@ from kovel.core.story.model import SOUNDS, Refused, Sources, Story
 from kovel.core.story.several import on_each
 
 MODULES = (
+    story_markers,
     dialogue,
     removals,
     arrangement,

@@ -14,6 +14,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from enum import StrEnum
 from fractions import Fraction
 from functools import cached_property
 from math import floor
@@ -318,6 +319,26 @@ class Section:
     target: int = 0
 
 
+class MarkerShape(StrEnum):
+    """What a marker looks like, so that sorts of them are told apart."""
+
+    FLAG = "flag"
+    DOT = "dot"
+    DIAMOND = "diamond"
+    CROSS = "cross"
+
+
+@dataclass(frozen=True, slots=True)
+class Marker:
+    """A named place of the story, tied to a moment of a piece of `source`; piece 0: to the story's clock."""
+
+    id: int
+    source: int | None
+    tether: Tether
+    name: str = ""
+    shape: str = MarkerShape.FLAG
+
+
 @dataclass(frozen=True)
 class Story:
     """Pieces in order; what is laid on them, in place or loose (its word is not in the story). Equal stories compare
@@ -333,6 +354,7 @@ class Story:
     sounds: tuple[Sound, ...] = ()
     loose_sounds: tuple[Sound, ...] = ()
     sections: tuple[Section, ...] = ()
+    markers: tuple[Marker, ...] = ()
     muted: frozenset[str] = frozenset()
     soloed: frozenset[str] = frozenset()
     target: int = 0

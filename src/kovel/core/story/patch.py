@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from kovel.core.story.model import Card, Cover, Piece, Section, Sound, Story, Tether, Transition
+from kovel.core.story.model import Card, Cover, Marker, Piece, Section, Sound, Story, Tether, Transition
 from kovel.core.story.settings import NONE, Values
 from kovel.core.time.rate import Rate
 
@@ -119,6 +119,14 @@ def section_row(section: Section) -> list[Any]:
     return [section.id, section.piece, section.heading, section.target]
 
 
+def marker_row(marker: Marker) -> list[Any]:
+    return [marker.id, marker.source, marker.tether.piece, marker.tether.moment, marker.name, str(marker.shape)]
+
+
+def marker_from(r: list[Any]) -> Marker:
+    return Marker(r[0], r[1], Tether(r[2], r[3]), r[4], r[5])
+
+
 # Every part of a story that is a row of things: how one is written and read.
 ROWS: dict[str, tuple[Callable[[Any], list[Any]], Callable[[list[Any]], Any]]] = {
     "pieces": (piece_row, piece_from),
@@ -128,6 +136,7 @@ ROWS: dict[str, tuple[Callable[[Any], list[Any]], Callable[[list[Any]], Any]]] =
     "sounds": (sound_row, sound_from),
     "loose_sounds": (sound_row, sound_from),
     "sections": (section_row, lambda r: Section(*r)),
+    "markers": (marker_row, marker_from),
 }
 SETS = ("locked", "muted", "soloed", "along")
 NUMBERS = ("next_id", "target")

@@ -10,6 +10,7 @@ from typing import TypeVar
 
 from kovel.core.story.edit_rules import Edit, capitalised, frames_in_words, lane_key, name_of
 from kovel.core.story.fitted_transitions import fit_transitions
+from kovel.core.story.marker_places import followed_markers
 from kovel.core.story.model import TITLE, Cover, Laid, Report, Section, Sound, Sources, Story
 from kovel.core.story.seams import Seam, exposed
 from kovel.core.story.tethers import Kept, followed, kept_on_locked
@@ -67,6 +68,7 @@ def settle(
         sounds=tuple(laid.sounds),
         loose_sounds=tuple(laid.loose_sounds),
         sections=_sections(old_story, new_story, split) if new_story.sections else (),
+        markers=followed_markers(new_story, split) if new_story.markers else (),
     )
     still, about_transitions, shortened = (
         fit_transitions(new_story, sources, split) if new_story.transitions else ((), [], [])

@@ -13,6 +13,7 @@ from typing import Any
 from kovel.core.plan.sounds import sounds_on
 from kovel.core.story.edit_rules import handles
 from kovel.core.story.levels_told import level_told, total_level
+from kovel.core.story.marker_places import placed_markers
 from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, frames_to, kind_of, moment_of
 from kovel.core.story.settings import SETTINGS, Line, Value
 
@@ -173,6 +174,7 @@ def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
         "blocks": [asdict(block) for block in blocks],
         "seams": list(story.starts[1:-1]),
         "beats": beats,
+        "markers": [[at, marker.name, marker.shape] for at, marker in placed_markers(story)],
         "dips": dips,
         "low": SETTINGS["level"].low,
     }

@@ -12,6 +12,7 @@ from kovel.core.story.edit_rules import handles
 from kovel.core.story.laying import DROPS
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.lined_page import Block, LinedPage, lined
+from kovel.core.story.marker_places import placed_markers
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Piece, Sound, Sources, Story, Transition
 from kovel.core.story.seams import Seam
@@ -28,6 +29,7 @@ from kovel.web.rooms.story.page_sheet import (
     Edges,
     Heading,
     LockButton,
+    MarkerSign,
     PieceBlock,
     Row,
     Said,
@@ -191,6 +193,7 @@ class Drawing:
             pieces=tuple(map(self.piece, self.laid.blocks)),
             seams=self.seams(),
             headings=self.headings(),
+            markers=self.markers(),
             coverage=tuple(self.coverage()),
             coverage_box={
                 "viewBox": box,
@@ -366,6 +369,21 @@ class Drawing:
                     Heading(section.piece, start, section.heading, f"top:{start * self.px:.2f}px", long)
                 )
         return tuple(drawn_headings)
+
+    def markers(self) -> tuple[MarkerSign, ...]:
+        """The markers in sight."""
+        return tuple(
+            MarkerSign(
+                marker.id,
+                at,
+                f"top:{at * self.px:.2f}px",
+                marker.name,
+                marker.shape,
+                f"Marker at {stamp(at, self.rate)}{': ' if marker.name else ''}{marker.name}",
+            )
+            for at, marker in placed_markers(self.story)
+            if self.view[0] <= at <= self.view[1]
+        )
 
     def coverage(self) -> list[Coverage]:
         """The lines beside the words: straight where the speaker is seen, wavy under a cover."""

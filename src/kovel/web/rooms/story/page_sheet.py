@@ -80,6 +80,18 @@ class SeamMark:
 
 
 @dataclass(frozen=True, slots=True)
+class MarkerSign:
+    """A marker on the page."""
+
+    id: int
+    at: int
+    place: str
+    name: str
+    shape: str
+    label: str
+
+
+@dataclass(frozen=True, slots=True)
 class Heading:
     piece: int
     at: int
@@ -158,6 +170,7 @@ class Sheet:
     pieces: tuple[PieceBlock, ...]
     seams: tuple[SeamMark, ...]
     headings: tuple[Heading, ...]
+    markers: tuple[MarkerSign, ...]
     coverage: tuple[Coverage, ...]
     coverage_box: dict[str, str]
     covers: tuple[CoverBlock, ...]

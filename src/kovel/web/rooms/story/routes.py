@@ -15,7 +15,8 @@ from kovel.core.story import catalogue
 from kovel.core.story.command_search import Named, searched
 from kovel.core.story.edit_offers import COMMANDS, WANTING, meant
 from kovel.core.story.laying import How, InHand, Place, lays
-from kovel.core.story.model import Report
+from kovel.core.story.marker_places import placed_markers
+from kovel.core.story.model import MarkerShape, Report
 from kovel.core.story.seams import seams
 from kovel.core.story.several import clip_parameter
 from kovel.core.time.timecode import TimeError, parse_length, stamp
@@ -250,6 +251,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     covers = [[cover.id, start, min(end, story.length)] for start, end, cover in story.spans]
     laid = [[sound.id, story.at(sound), min(story.at(sound) + sound.length, story.length)] for sound in story.sounds]
     beats = beats_of(application.data, story)
+    markers = [[marker.id, at, marker.name, marker.shape] for at, marker in placed_markers(story)]
     of = projects.get(application.data.db, project)
     return plan_answer(
         application,
@@ -260,10 +262,22 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
         seams=seams_found,
         covers=covers,
         laid=laid,
+        markers=markers,
         beats=beats,
         project=project,
         size=size_of(story, of.width, of.height),
     )
+
+
+@router.get("/story/markers")
+def marker_list(request: Request, project: int) -> HTMLResponse:
+    """The markers of the open story: those in place in its order, then those whose word is not in it."""
+    story = opened(request, project).story
+    there = placed_markers(story)
+    in_place = {marker.id for _, marker in there}
+    rows = [(at, stamp(at, story.rate), marker) for at, marker in there]
+    waiting = [marker for marker in story.markers if marker.id not in in_place]
+    return page(request, "story/markers.html", rows=rows, waiting=waiting, shapes=tuple(MarkerShape))
 
 
 def _answer(request: Request, kept_story: Kept, done: Report) -> Response:

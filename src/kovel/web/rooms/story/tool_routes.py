@@ -27,7 +27,7 @@ from kovel.store.projects import Project
 from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import page, web
-from kovel.web.rooms.story.selection_bar import of_clips, of_range
+from kovel.web.rooms.story.selection_bar import SelectionBar, of_clips, of_range
 from kovel.web.small_frames import Face, face_of
 
 router = APIRouter(prefix="/p/{project}")
@@ -251,7 +251,13 @@ def checks(request: Request, project: int) -> HTMLResponse:
 
 @router.get("/story/selection")
 def selection(
-    request: Request, project: int, items: str = "", range: str = "", marks: str = "", marked: str = ""
+    request: Request,
+    project: int,
+    items: str = "",
+    range: str = "",
+    marks: str = "",
+    marked: str = "",
+    seam: str = "",
 ) -> HTMLResponse:
     """The bar of what is selected: clips by their ids, words or marks by their frames; `marked`: the marks were set
     last, so edits are about them."""
@@ -259,7 +265,9 @@ def selection(
     story = opened(request, project).story
     ids = [int(item) for item in items.split(",") if item.isdecimal()]
     stretch, marked_stretch = _stretch(range, story), _stretch(marks, story)
-    if stretch:
+    if seam:
+        bar = SelectionBar("A seam is selected: the seam desk below is for it. Esc clears the selection.")
+    elif stretch:
         said = "" if marked else " ".join(w.text for _, _, w in words_around(data_folder, story, *stretch))
         note = "the marks were set last: edits are about them, not about the selection" if marked and ids else ""
         bar = of_range(story, *stretch, said, note)

@@ -210,6 +210,16 @@ export class Edits {
         return laid ? laid.id : chosen?.kind === "seam" ? undefined : under()?.id;
       case "all chosen":
         return s.choice.several() || (laid ? [laid.id] : under() ? [under().id] : undefined);
+      case "seams": {
+        const inside_ = (s.choice.several("piece") || []).filter((/** @type {number} */ id) => id !== rows[0]?.id),
+          seam = laid ? undefined : s.theSeam()?.[2];
+        return inside_.length ? inside_ : seam ? [seam] : undefined;
+      }
+      case "places": {
+        const { markers, beats } = s.player.plan,
+          all = [...(markers || []).map((/** @type {number[]} */ m) => m[1]), ...(beats || [])];
+        return all.length ? all : undefined;
+      }
       case "several":
         return s.choice.several() || undefined;
       case "begin":

@@ -31,6 +31,7 @@ import { EVERYWHERE, WHOLE } from "./framing.js";
  * @property {any[]} sounds
  * @property {[sample: number, db: number][]} dips of the whole
  * @property {any} [pieces] @property {any} [covers] @property {any} [laid]
+ * @property {[id: number, at: number, name: string, shape: string][]} [markers]
  * @property {any} [seams] @property {any} [size]
  * @property {number} ramp of an edge of sound, in samples @property {any} [beats]
  * @property {any} [project] @property {any} [frames]

@@ -7,6 +7,7 @@ import { remembered } from "/static/js/remembered.js";
 import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
+import { markerList } from "/static/js/markerlist.js";
 import { allEdits } from "/static/js/alledits.js";
 import { Strip } from "./strip.js";
 import { dragging } from "./stripdrag.js";
@@ -264,6 +265,11 @@ onKeys({
       strip.data.blocks.filter((/** @type {Block} */ b) => b.kind === kind).map((/** @type {Block} */ b) => b.id),
     );
   },
+  markers: markerList(
+    story,
+    (command, params) => edit(command, params),
+    (frame) => seek(frame),
+  ),
   nothing: () => (comparing.on ? comparing.press(true) : choose(null)),
 });
 edges((key, by) => edits.press(key, by));

@@ -257,6 +257,18 @@ export class Strip {
     top.fillRect(Math.round(this.x(this.frame)) - 0.5, 0, 1.5, h);
   }
 
+  /** The story's markers in [a, b): a sign by its shape, its name. @param {number} a @param {number} b */
+  markers(a, b) {
+    const { g } = this,
+      /** @type {Record<string, string>} */ signs = { flag: "⚑", dot: "●", diamond: "◆", cross: "✕" };
+    g.fillStyle = this.ink.pencil;
+    for (const [at, name, shape] of this.data.markers)
+      if (at >= a && at < b) {
+        g.fillRect(Math.round(this.x(at)), 8, 1, RULER - 9);
+        g.fillText(`${signs[shape]} ${name}`, this.x(at) + 3, 15);
+      }
+  }
+
   /** @param {number} w @param {number} a @param {number} b */
   ruler(w, a, b) {
     const { g } = this,
@@ -279,6 +291,7 @@ export class Strip {
     }
     g.fillStyle = this.ink.cover;
     for (const t of this.data.beats) if (t > a && t < b && this.px > 0.8) g.fillRect(Math.round(this.x(t)), 16, 1, 4);
+    this.markers(a, b);
     g.fillStyle = this.ink.rule;
     g.fillRect(0, RULER - 1, w, 1);
   }

@@ -94,11 +94,12 @@ export function dragging(strip, room) {
    */
   function snap(f, e, own, without) {
     if (e.shiftKey) return Math.round(f);
-    const { blocks, length, seams, beats } = strip.data,
+    const { blocks, length, seams, beats, markers } = strip.data,
       others = blocks.filter((/** @type {Block} */ b) => b.id !== own && b.kind !== "piece");
     const to = nearest(f, SNAPS / strip.px, [
       ["cut", [0, length, ...seams].filter((cut) => cut !== without)],
       ["mark", [strip.frame, strip.marks.a, strip.marks.b]],
+      ["marker", markers.map((/** @type {[number]} */ [at]) => at)],
       ["beat", beats],
       ["edge", others.flatMap((/** @type {Block} */ b) => [b.at, b.at + b.length])],
       ["word", strip.words.between(f - 100, f + 100).map(([w]) => w)],

@@ -20,6 +20,7 @@ export function selectionBar({ base, choice, edits, edit }) {
       ids = choice.clips().map((clip) => clip.id),
       words = choice.marked || !ids.length ? range : null,
       about = new URLSearchParams({ items: ids.join(","), marked: choice.marked ? "1" : "" });
+    if (choice.what?.kind === "seam" && !choice.marked) about.set("seam", "1");
     if (words) about.set("range", words.join("-"));
     if (choice.marks.a !== null && choice.marks.b !== null) about.set("marks", `${choice.marks.a}-${choice.marks.b}`);
     const got = await fetch(`${base}/selection?${about}`);

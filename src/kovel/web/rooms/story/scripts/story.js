@@ -8,6 +8,7 @@ import { remembered } from "/static/js/remembered.js";
 import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
+import { markerList } from "/static/js/markerlist.js";
 import { allEdits } from "/static/js/alledits.js";
 import { Choice } from "./storychoice.js";
 import { dragging } from "./storydrag.js";
@@ -247,6 +248,11 @@ onKeys({
   copy: () => (String(getSelection()) ? false : copyRange()),
   all: acts.all,
   bar: () => toBar(),
+  markers: markerList(
+    base,
+    (command, params) => edit(command, params),
+    (frame) => go(frame),
+  ),
   find: () => document.dispatchEvent(new Event("find")),
   roll_back: () => rollSeam(-1),
   roll_on: () => rollSeam(1),

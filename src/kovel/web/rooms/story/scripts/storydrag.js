@@ -65,6 +65,7 @@ export function dragging(scroll, story) {
           .filter((/** @type {number[]} */ [id]) => id !== own)
           .flatMap((/** @type {number[]} */ [, a, b]) => [a, b]),
       ],
+      ["marker", (plan.markers || []).map(([, at]) => at)],
       ["beat", plan.beats || []],
     ]);
     caught = to.what;

@@ -38,7 +38,12 @@ export function choosing(scroll, { player, choice, frameAt }) {
       c = inside(e, ".laid"),
       s = inside(e, ".seam"),
       l = inside(e, ".sound-line"),
-      h = inside(e, ".section-head");
+      h = inside(e, ".section-head"),
+      m = inside(e, ".story-marker");
+    if (m) {
+      player.seek(num(m.dataset.goto));
+      return;
+    }
     const clip = c?.dataset.cover ?? l?.dataset.sound ?? (h ? undefined : p?.dataset.piece);
     if (several && clip !== undefined && !s) {
       if (e.shiftKey) choice.extend(num(clip));
@@ -65,7 +70,8 @@ export function choosing(scroll, { player, choice, frameAt }) {
     }
   });
   frameSelect(scroll, {
-    begins: (e) => !inside(e, ".w, .grip, .laid, .sound-line, .seam, .section-head, .edge, [data-lock]"),
+    begins: (e) =>
+      !inside(e, ".w, .grip, .laid, .sound-line, .seam, .section-head, .story-marker, .edge, [data-lock]"),
     clips: (rect) =>
       $$(CLIPS, scroll).map((el) => {
         const { left, top, right, bottom } = el.getBoundingClientRect(),
