@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sound, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, MarkerShape, Piece, Refused, Sound, Sources, Story
 
 LONGEST = 24 * 3600  # seconds of a story
 MOST = 20_000  # pieces, covers, sounds or sections of one
@@ -47,7 +47,13 @@ def could_be_cut(story: Story, sources: Sources) -> bool:
     """Whether a story that comes from elsewhere could have been cut here: whole numbers, every range inside its
     recording, one number for each thing, tethers and headings at pieces that are there. What edits always hold is
     not taken on trust."""
-    return _numbers_hold(story) and _ranges_hold(story, sources) and _ties_hold(story) and _cards_hold(story)
+    return (
+        _numbers_hold(story)
+        and _ranges_hold(story, sources)
+        and _ties_hold(story)
+        and _markers_hold(story)
+        and _cards_hold(story)
+    )
 
 
 def _numbers_hold(story: Story) -> bool:
@@ -79,11 +85,20 @@ def _ties_hold(story: Story) -> bool:
         return False
     if not all(section.piece in pieces and isinstance(section.heading, str) for section in story.sections):
         return False
-    if not all(type(marker.tether.moment) is int and isinstance(marker.name, str) for marker in story.markers):
-        return False
     return all(
         {transition.left, transition.right} <= {0, *pieces} and transition.length >= 0
         for transition in story.transitions
+    )
+
+
+def _markers_hold(story: Story) -> bool:
+    """Markers have a place, a name and a shape."""
+    return all(
+        type(marker.tether.piece) is int
+        and type(marker.tether.moment) is int
+        and isinstance(marker.name, str)
+        and marker.shape in list(MarkerShape)
+        for marker in story.markers
     )
 
 
