@@ -138,6 +138,14 @@ def test_a_seam_is_rolled_and_edges_are_trimmed_by_dragging_with_their_frames_sh
     assert room.shape() == start
     page.locator(".seam").first.click()
     expect(page.locator("#desk")).to_be_visible()  # a click opens the seam desk as ever
+    room.press("Escape", "Shift+W")  # waveforms to trim by, as wide as the words
+    wave = page.locator(".piece canvas.thin").first
+    assert wave.evaluate("(el) => el.clientWidth") == 400
+    page.reload()
+    until(page, "window.kovel?.story")
+    assert wave.evaluate("(el) => el.clientWidth") == 400  # the room stands as it was left
+    room.press("Shift+W")
+    assert wave.evaluate("(el) => el.clientWidth") == 20
 
 
 def test_a_drop_says_before_what_it_does_and_does_it(room: Room) -> None:

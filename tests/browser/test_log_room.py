@@ -209,12 +209,13 @@ def test_shots_by_hand(page: Page, coded: tuple[DataFolder, dict], serve: Callab
     page.goto(f"{server.url}/p/1/log/shots")
     shot = page.get_by_role("region", name="boat")
     expect(shot.locator(".shot-best")).to_be_visible()
-    hold = shot.locator(".shot-faces").bounding_box()
-    assert hold
-    page.mouse.move(hold["x"] + hold["width"] / 3, hold["y"] + 20)
+    faces = shot.locator(".shot-faces")
+    wide = faces.evaluate("(el) => el.clientWidth")
+    faces.hover(position={"x": wide / 3, "y": 20})  # where it lies once the page stands still
     page.mouse.down()
-    page.mouse.move(hold["x"] + hold["width"] * 2 / 3, hold["y"] + 20, steps=4)
+    faces.hover(position={"x": wide * 2 / 3, "y": 20})
     page.mouse.up()
+    expect(shot.locator(".shot-range")).to_be_visible()
     shot.get_by_label("Tags").fill("water")
     shot.locator(".shot-hold").focus()
     page.keyboard.press("ArrowRight")

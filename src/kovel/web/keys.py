@@ -100,6 +100,7 @@ STORY = (
     Key("T", "seam desk: the next seam, Shift the one before", {"T": "next_seam", "Shift T": "last_seam"}),
     Key("U", "next exposed jump, Shift the one before", {"U": "next_jump", "Shift U": "last_jump"}),
     Key("A", "loop the seam with a second around it; K ends it", {"A": "loop"}),
+    Key("Shift W", "waveforms as wide as the words, to trim by; again: thin", {"Shift W": "wide_waves"}),
     Key("G V", "choose the piece, the cover at the playhead", {"G": "choose_piece", "V": "choose_cover"}),
     Key("Shift G", "select the piece at the playhead as well", {"Shift G": "add_piece"}),
     EVERY,

@@ -27,6 +27,7 @@ export class Loupe {
   /** What is drawn, and what of it lies below. */ view = "";
   under = "";
   /** The words that stand there. */ said = "";
+  /** Told how many seconds are seen, when that changes. @type {(seconds: number) => void} */ widened = () => {};
 
   /**
    * @param {HTMLElement} el
@@ -106,6 +107,7 @@ export class Loupe {
   widen(k) {
     this.seconds = Math.max(1, Math.min(30, this.seconds * k));
     this.draw();
+    this.widened(this.seconds);
   }
 
   // Frame under a pointer: the frame boundary nearest to it.

@@ -21,7 +21,8 @@ export function seamDesk(story) {
   /** @type {number|null} */ let shown = null;
   /** @type {Frames|null} */ let pictures = null;
   let blink = 0,
-    asked = 0;
+    asked = 0,
+    seconds = 4; // that the loupes show, kept from trim to trim and from seam to seam
 
   /** @param {any} id */
   async function open(id) {
@@ -145,6 +146,10 @@ export function seamDesk(story) {
       if (delta) nudge(which, delta);
     };
     el.addEventListener("pointerup", () => setTimeout(commit));
+    l.seconds = seconds;
+    l.widened = (wide) => {
+      seconds = wide;
+    };
     l.show(at);
     const words =
       (await (

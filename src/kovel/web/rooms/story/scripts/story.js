@@ -247,6 +247,7 @@ onKeys({
   other_telling: otherTelling,
   copy: () => (String(getSelection()) ? false : copyRange()),
   all: acts.all,
+  wide_waves: () => wideWaves(!scroll.classList.contains("wide-waves")),
   bar: () => toBar(),
   markers: markerList(
     base,
@@ -266,6 +267,11 @@ onKeys({
 });
 onOtherKeys((chord) => edits.press(chord));
 
+/** @param {boolean} on */
+function wideWaves(on) {
+  scroll.classList.toggle("wide-waves", on);
+  waves(sheet());
+}
 zoom.addEventListener("change", async () => {
   const stood = player.frame;
   await sender.again("");
@@ -309,7 +315,14 @@ aroundThePage(here);
 playsSelection(player, () => choice.span());
 await remembered(
   `story ${sender.client.stands().story}`,
-  () => ({ frame: player.frame, zoom: zoom.value, top: scroll.scrollTop, tab: tabs.at(), ...choice.stands() }),
+  () => ({
+    frame: player.frame,
+    zoom: zoom.value,
+    top: scroll.scrollTop,
+    tab: tabs.at(),
+    wide: scroll.classList.contains("wide-waves"),
+    ...choice.stands(),
+  }),
   async (stood) => {
     if (stood.zoom !== zoom.value && $(`option[value="${stood.zoom}"]`, zoom)) {
       zoom.value = stood.zoom;
@@ -318,6 +331,7 @@ await remembered(
     player.seek(stood.frame);
     choice.stand(stood);
     tabs.show(stood.tab);
+    if (stood.wide) wideWaves(true);
     scroll.scrollTop = stood.top;
     sender.fill();
   },
