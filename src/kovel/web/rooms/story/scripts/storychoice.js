@@ -18,6 +18,8 @@ import { $, $$, num } from "/static/js/dom.js";
 
 export class Choice {
   /** @type {any} what is chosen (a Chosen), or null */ what = null;
+  /** All clips, and the plan that they were listed from. @type {{of: any, clips: Clip[]}} */
+  listed = { of: null, clips: [] };
   /** Whether the marks were set after what is chosen was: what came last is what an edit is about. */ marked = false;
   /** In and out in the story, in frames.
    * @type {{a: number|null, b: number|null, [which: string]: number|null}} */
@@ -73,20 +75,26 @@ export class Choice {
 
   /** All clips of the story that are in place: pieces, covers and titles, sounds. @returns {Clip[]} */
   every() {
+    const { plan } = this.player;
+    if (this.listed.of === plan) return this.listed.clips;
     const laid = (/** @type {"cover"|"sound"} */ kind, /** @type {number[][]} */ rows) =>
       (rows || []).map(([id, a, b]) => ({ id, kind, at: a, length: b - a }));
-    const { covers, laid: sounds } = this.player.plan;
-    return [
+    const clips = [
       ...this.pieces().map((/** @type {any} */ p) => ({ ...p, kind: "piece" })),
-      ...laid("cover", covers),
-      ...laid("sound", sounds),
+      ...laid("cover", plan.covers),
+      ...laid("sound", plan.laid),
     ];
+    this.listed = { of: plan, clips };
+    return clips;
   }
 
   /** The clips that are chosen, in the order of the story; none where words or a seam are. @returns {Clip[]} */
   clips() {
     const { what } = this;
-    if (what?.kind === "several") return this.every().filter((clip) => what.ids.includes(clip.id));
+    if (what?.kind === "several") {
+      const ids = new Set(what.ids);
+      return this.every().filter((clip) => ids.has(clip.id));
+    }
     if (!what || what.id === undefined || what.kind === "seam") return [];
     return this.every().filter((clip) => clip.id === what.id && clip.kind === what.kind);
   }
