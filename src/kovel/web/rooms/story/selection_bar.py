@@ -136,11 +136,8 @@ def of_clips(story: Story, sources: Sources, names: Mapping[int, str], ids: Sequ
     own_levels = {in_decibels(clip.settings["level"]) for clip in heard}
     totals = {in_decibels(total_level(story, sources, clip)) for clip in heard}
     first = clips[0]
-    said = (
-        f"{_name(story, names, first)} · {stamp(first.length, story.rate)}"
-        if len(clips) == 1
-        else f"{in_words(story, (clip.id for clip in clips))} selected"
-    )
+    several = f"{in_words(story, (clip.id for clip in clips))} selected"
+    said = _name(story, names, first) if len(clips) == 1 else several
     return SelectionBar(
         said,
         note,
