@@ -4,7 +4,7 @@ what a drop does; each checked by what the store then holds. Common practice, no
 from collections.abc import Callable, Iterator
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Browser, Locator, Page, expect
 
 from kovel.store import stories
 from tests.browser.seen import until
@@ -254,3 +254,41 @@ def test_markers_are_set_while_it_plays_named_snapped_to_and_cuts_go_to_them(roo
     page.reload()
     until(page, "window.kovel?.story")
     expect(page.locator(".story-marker")).to_have_count(2)
+
+
+def test_words_covers_and_edges_by_finger(laid: Room, chromium: Browser) -> None:
+    """A tablet on its side: touch points as the browser gets them, 1180 x 820, a coarse pointer."""
+    room, url = laid, laid.page.url
+    room.page.close()
+    context = chromium.new_context(viewport={"width": 1180, "height": 820}, has_touch=True, is_mobile=True)
+    page = context.new_page()
+    page.goto(url)
+    until(page, "window.kovel?.story")
+    room.page = page
+    touch = context.new_cdp_session(page)
+
+    def swipe(start: tuple[float, float], end: tuple[float, float]) -> None:
+        steps = [(start[0] + (end[0] - start[0]) * k / 8, start[1] + (end[1] - start[1]) * k / 8) for k in range(9)]
+        for kind, (x, y) in [("touchStart", steps[0]), *(("touchMove", at) for at in steps[1:])]:
+            touch.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": [{"x": x, "y": y}]})
+            page.wait_for_timeout(16)
+        touch.send("Input.dispatchTouchEvent", {"type": "touchEnd", "touchPoints": []})
+        page.wait_for_timeout(50)
+        page.evaluate("kovel.story.idle()")
+
+    word = page.locator(".piece .w", has_text="word25")
+    page.touchscreen.tap(*middle(word))  # the playhead goes there
+    assert page.evaluate("kovel.player.frame") == 63
+    swipe(middle(word), middle(page.locator(".piece .w", has_text="word27")))
+    expect(page.locator(".w.is-on")).to_have_count(3)
+    start = room.story
+    px = page.evaluate("Number(document.getElementById('page').dataset.px)")
+    x, y = middle(page.locator(".laid").nth(0))
+    swipe((x, y), (x, y + 40 * px))
+    assert room.story.at(room.story.covers[0]) > start.at(start.covers[0]) + 20
+    x, y = middle(page.locator(".piece").nth(2).locator(".edge[data-edge=out]"))
+    swipe((x, y), (x, y - 20 * px))
+    assert room.shape()[2][2] < 50
+    size = page.locator(".piece").nth(2).locator(".edge[data-edge=out]").bounding_box()
+    assert size and size["width"] >= 24 and size["height"] >= 24
+    context.close()

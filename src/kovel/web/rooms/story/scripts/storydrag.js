@@ -102,38 +102,42 @@ export function dragging(scroll, story) {
     for (const x of $$(".w.is-target")) x.classList.remove("is-target");
   };
 
-  document.addEventListener("dragstart", (e) => {
+  // What is dragged, taken hold of there; nothing where nothing can be.
+  /** @param {MouseEvent} e */
+  function held(e) {
     const i = inside(e, ".shelf-item"),
       c = inside(e, ".laid"),
       s = inside(e, ".sound-line"),
       p = inside(e, ".grip")?.closest(".piece");
     const hold = (/** @type {HTMLElement} */ el) => frameAt(e.clientY) - num(el.dataset.at);
-    if (i) drag = { kind: i.dataset.kind, item: i };
-    else if (c) drag = { kind: "cover", id: num(c.dataset.cover), hold: hold(c) };
-    else if (s) drag = { kind: "laid-sound", id: num(s.dataset.sound), hold: hold(s) };
-    else if (p) {
-      const id = num(p.dataset.piece),
-        all = choice.several("piece");
-      drag = { kind: "piece", id, ids: all?.includes(id) ? all : null };
-    }
+    if (i) return { kind: i.dataset.kind, item: i };
+    if (c) return { kind: "cover", id: num(c.dataset.cover), hold: hold(c) };
+    if (s) return { kind: "laid-sound", id: num(s.dataset.sound), hold: hold(s) };
+    if (!p) return null;
+    const id = num(p.dataset.piece),
+      all = choice.several("piece");
+    return { kind: "piece", id, ids: all?.includes(id) ? all : null };
+  }
+  document.addEventListener("dragstart", (e) => {
+    drag = held(e);
     if (!drag) return;
     e.dataTransfer?.setData("text/plain", "kovel");
     if (e.dataTransfer) e.dataTransfer.effectAllowed = "copyMove";
   });
 
-  /** The cover lane under a pointer, one beyond those there are included; none over the words. @param {DragEvent} e */
+  /** The cover lane under a pointer, one beyond those there are included; none over the words. @param {MouseEvent} e */
   function laneAt(e) {
     const [left, wide, lanes] = String(sheet().dataset.lanes).split(",").map(Number),
       x = e.clientX - sheet().getBoundingClientRect().left - left;
     return x < 0 ? undefined : Math.min(lanes + 1, 1 + Math.floor(x / wide));
   }
-  /** What a drop there does, as the core declares it. @param {DragEvent} e @param {number|undefined} lane */
+  /** What a drop there does, as the core declares it. @param {MouseEvent} e @param {number|undefined} lane */
   function howAt(e, lane) {
     const ways = JSON.parse(String(sheet().dataset.drops))[drag.kind]?.[lane === undefined ? "words" : "lanes"];
     return ways?.[e.shiftKey ? 1 : e.ctrlKey || e.metaKey ? 2 : 0];
   }
   // Where a drag would land, and what it would do: {at, word?} for covers, {before} for pieces.
-  /** @param {DragEvent} e @returns {{at: number, before?: number|null, word?: any, how?: string, lane?: number}} */
+  /** @param {MouseEvent} e @returns {{at: number, before?: number|null, word?: any, how?: string, lane?: number}} */
   function landing(e) {
     const w = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w"),
       lane = laneAt(e),
@@ -147,21 +151,53 @@ export function dragging(scroll, story) {
     const onLane = how === "cover" || drag.kind === "cover" ? { lane } : {};
     return { how, ...onLane, ...placed(e, w) };
   }
-  /** @param {DragEvent} e @param {any} w */
+  /** @param {MouseEvent} e @param {any} w */
   function placed(e, w) {
     const to = snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0)), e.altKey);
     if (!w || e.altKey || drag.kind === "laid-sound") return { at: to };
     caught = "";
     return { at: num(w.dataset.f), word: w }; // let go on a word, it is the word that counts
   }
-  scroll.addEventListener("dragover", (e) => {
-    if (!drag) return;
-    e.preventDefault();
+  /** @param {DragEvent|PointerEvent} e */
+  function over(e) {
     const l = landing(e);
     untarget();
     l.word?.classList.add("is-target");
     landingLine(l.at);
     told(l);
+  }
+  scroll.addEventListener("dragover", (e) => {
+    if (!drag) return;
+    e.preventDefault();
+    over(e);
+  });
+
+  // By finger or pen, for which a browser begins no drag: covers and sounds by themselves, pieces by their grip.
+  /** @type {{x: number, y: number, moved: boolean}|null} */ let finger = null;
+  scroll.addEventListener("pointerdown", (e) => {
+    if (e.pointerType === "mouse" || end || inside(e, ".edge, .seam, .cover-end")) return;
+    drag = held(e);
+    if (drag) finger = { x: e.clientX, y: e.clientY, moved: false };
+  });
+  scroll.addEventListener("pointermove", (e) => {
+    if (!finger || !drag) return;
+    finger.moved ||= Math.hypot(e.clientX - finger.x, e.clientY - finger.y) > 8;
+    if (finger.moved) over(e);
+  });
+  scroll.addEventListener("pointerup", (e) => {
+    const was = finger,
+      d = drag;
+    if (!was) return;
+    finger = null;
+    const l = was.moved ? landing(e) : null;
+    landed();
+    if (!l) return;
+    story.swept();
+    dropped(d, l);
+  });
+  scroll.addEventListener("pointercancel", () => {
+    finger = null;
+    landed();
   });
   function landed() {
     line?.remove();
