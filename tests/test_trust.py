@@ -228,7 +228,7 @@ def test_no_edit_is_asked_for_without_end() -> None:
     bounds.asked({"rows": deep})  # however deep, it ends
 
 
-ODD = (str(2**63), "9" * 40, "-1", "x", "%00")
+ODD = (str(2**63), "9" * 40, "-1", "x", "%00", "9" * 5000)
 BODIES: tuple[tuple[bytes, str], ...] = (
     (b'{"command": "take_out", "piece": [[1]]}', "application/json"),
     (b'{"command": "split", "at": 9223372036854775808}', "application/json"),

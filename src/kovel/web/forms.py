@@ -12,6 +12,15 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, TypeAdapter, Valida
 
 from kovel.core.errors import Invalid, Told
 
+MOST_IDS = 20_000  # numbers that an address may list
+DIGITS = 15  # of one: more than any number of ours has
+
+
+def ids_in(text: str) -> list[int]:
+    """The numbers of an address, comma between; what is none is passed over."""
+    parts = (part for part in text.split(",")[:MOST_IDS])
+    return [int(part) for part in parts if part.isdecimal() and len(part) <= DIGITS]
+
 
 class Sent(BaseModel):
     """What a form sends; fields it does not know are passed over."""

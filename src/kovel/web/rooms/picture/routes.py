@@ -28,6 +28,7 @@ from kovel.store import projects, recordings, stories
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
+from kovel.web.forms import ids_in
 from kovel.web.open_story import Named, edited, named, opened
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.rooms.picture.film_strip import film
@@ -85,9 +86,7 @@ def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le
 
 def _chosen(kept_story: Kept, items: str) -> list[Piece | Cover]:
     try:
-        chosen_clips = [
-            kept_story.story.item(int(item_id)) for item_id in items.split(",")[:2_000] if item_id.isdecimal()
-        ]
+        chosen_clips = [kept_story.story.item(item_id) for item_id in ids_in(items)[:2_000]]
     except Refused:
         return []
     return [clip for clip in chosen_clips if isinstance(clip, (Piece, Cover))]

@@ -19,6 +19,7 @@ from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Project
 from kovel.store.stories import Kept
+from kovel.web.forms import ids_in
 from kovel.web.open_story import Named, edited, named, opened
 from kovel.web.pages import page, web
 from kovel.web.rooms.sound.strip import strip
@@ -97,7 +98,7 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
     kept_story = opened(request, project)
     recordings_by_id = {recording.id: recording for recording in recordings.of_project(data_folder.db, project)}
     plan = make_plan(kept_story.story, {key: recording.source for key, recording in recordings_by_id.items()})
-    wanted = [int(text) for text in at.split(",")[:200] if text.isdecimal()]
+    wanted = ids_in(at)[:200]
     drawn_faces: list[Any] = []
     for t in wanted:
         if 0 <= t < kept_story.story.length:
@@ -135,7 +136,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     kept_story = opened(request, project)
     sources = recordings.sources(data_folder.db, project)
     try:
-        chosen = [kept_story.story.item(int(item_id)) for item_id in items.split(",")[:2_000] if item_id.isdecimal()]
+        chosen = [kept_story.story.item(item_id) for item_id in ids_in(items)[:2_000]]
     except Refused:
         chosen = []
     if not chosen:

@@ -26,6 +26,7 @@ from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import history, projects, recordings, stories, transcripts
 from kovel.store.projects import Project
 from kovel.store.stories import Kept, Stale
+from kovel.web.forms import ids_in
 from kovel.web.open_story import Named as NamedStory
 from kovel.web.open_story import named, opened
 from kovel.web.pages import page, plan_answer, render, report, web
@@ -242,7 +243,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     application = web(request)
     kept_story = opened(request, project)
     sources = recordings.sources(application.data.db, project)
-    ids = {int(item_id) for item_id in only.split(",") if item_id.isdecimal()}
+    ids = set(ids_in(only))
     made_plan = make_plan(alone(kept_story.story, ids) if ids else kept_story.story, sources)
     want_retimed(application.data, project, made_plan)
     story = kept_story.story

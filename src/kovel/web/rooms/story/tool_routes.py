@@ -25,6 +25,7 @@ from kovel.services.story.story_checks import findings, offers_for, strength_of,
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Project
 from kovel.store.stories import Kept
+from kovel.web.forms import ids_in
 from kovel.web.open_story import opened
 from kovel.web.pages import page, web
 from kovel.web.rooms.story.selection_bar import SelectionBar, of_clips, of_range
@@ -263,7 +264,7 @@ def selection(
     last, so edits are about them."""
     data_folder = web(request).data
     story = opened(request, project).story
-    ids = [int(item) for item in items.split(",") if item.isdecimal()]
+    ids = ids_in(items)
     stretch, marked_stretch = _stretch(range, story), _stretch(marks, story)
     if seam:
         bar = SelectionBar("A seam is selected: the seam desk below is for it. Esc clears the selection.")
@@ -280,10 +281,8 @@ def selection(
 
 def _stretch(text: str, story: Story) -> tuple[int, int] | None:
     """`120-480` as story frames inside the story; None where there are none."""
-    first, _, last = text.partition("-")
-    if not (first.isdecimal() and last.isdecimal()) or not int(first) < int(last) <= story.length:
-        return None
-    return int(first), int(last)
+    ends = ids_in(text.replace("-", ","))
+    return (ends[0], ends[1]) if len(ends) == 2 and ends[0] < ends[1] <= story.length else None
 
 
 @router.get("/story/copy")
@@ -291,7 +290,7 @@ def copy(request: Request, project: int, a: int = 0, b: int = 0, items: str = ""
     """A stretch of the story, or these clips (ids, comma between), as plain values, to be pasted here or into another
     story."""
     story = opened(request, project).story
-    ids = [int(item) for item in items.split(",") if item.isdecimal()]
+    ids = ids_in(items)
     return JSONResponse(copied_clips(story, ids) if ids else copied(story, a, b))
 
 
