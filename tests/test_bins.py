@@ -172,11 +172,11 @@ def test_five_hundred_recordings_stay_quick(data: DataFolder) -> None:
             )
     bin_rows.make(data.db, p.id, "Half", [r.id for r in recordings.of_project(data.db, p.id)[::2]])
     room = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
-    began = time.monotonic()
+    began = time.process_time()
     page = " ".join(room.get(f"/p/{p.id}/footage").text.split())
-    took = time.monotonic() - began
+    took = time.process_time() - began
     assert page.count("data-recording=") == 100 and "100 of 500 shown" in page
-    assert took < 3  # it takes a fifth of a second; a busy machine is no failure
+    assert took < 3  # of computing; it takes a fifth of a second
     more = " ".join(room.get(f"/p/{p.id}/footage/list?count=200&order=name").text.split())
     names = re.findall(r'name="name" value="(clip \d+)"', more)
     assert names == [f"clip {n}" for n in range(200)]  # 2 before 10
