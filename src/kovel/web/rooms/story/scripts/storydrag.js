@@ -196,6 +196,7 @@ export function dragging(scroll, story) {
     dropped(d, l);
   });
   scroll.addEventListener("pointercancel", () => {
+    if (!finger) return; // of a mouse a drag of the browser's begins with it
     finger = null;
     landed();
   });

@@ -111,7 +111,9 @@ export function edgeDragging(scroll, { sheet, px, project, player, choice, snapp
     if (edge === "roll") edit("roll", { piece: id, delta });
     else edit("trim", { piece: id, edge, delta });
   });
-  scroll.addEventListener("pointercancel", away);
+  scroll.addEventListener("pointercancel", () => {
+    if (drag) away();
+  });
   addEventListener(
     "keydown",
     (e) => {
