@@ -12,7 +12,8 @@ import { readTime, readValue } from "/static/js/times.js";
 export function selectionBar({ base, choice, edits, edit }) {
   const place = byId("selection-bar");
   let asked = 0,
-    due = 0;
+    due = 0,
+    empty = false; // it says that nothing is selected
 
   async function show() {
     const mine = ++asked,
@@ -23,6 +24,9 @@ export function selectionBar({ base, choice, edits, edit }) {
     if (choice.what?.kind === "seam" && !choice.marked) about.set("seam", "1");
     if (words) about.set("range", words.join("-"));
     if (choice.marks.a !== null && choice.marks.b !== null) about.set("marks", `${choice.marks.a}-${choice.marks.b}`);
+    const nothing = !ids.length && !words && choice.what?.kind !== "seam";
+    if (nothing && empty) return; // it says so already
+    empty = nothing;
     const got = await fetch(`${base}/selection?${about}`);
     if (!got.ok || mine !== asked) return;
     const html = await got.text();
