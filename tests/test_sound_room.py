@@ -387,7 +387,7 @@ def test_what_the_strip_is_told(sound: TestClient, spoken: Spoken) -> None:
     page = sound.get("/p/1/sound", headers={"accept": "text/html"})
     assert page.status_code == 200 and "Even out voices" in page.text
     panel = sound.get("/p/1/sound/panel?items=1,3").text
-    assert "2 things" in panel and 'data-set="balance"' in panel
+    assert "2 clips" in panel and 'data-set="balance"' in panel
     assert "Choose something" in sound.get("/p/1/sound/panel?items=99").text
     faces = sound.get("/p/1/sound/faces?at=120,270,9999").json()
     assert (

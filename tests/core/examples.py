@@ -85,6 +85,11 @@ def marked() -> Story:
     return do(s, "add_marker", at=s.length)
 
 
+def carded() -> Story:
+    """A marker in the middle of the card at the end."""
+    return do(spaced(), "add_marker", at=278)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -184,6 +189,7 @@ BEFORE = {
     "tied": tied,
     "bunch": bunch,
     "marked": marked,
+    "carded": carded,
     "joined": joined,
     "spaced": spaced,
     "cut": cut,

@@ -5,9 +5,11 @@ import pytest
 from kovel.core.story.catalogue import run
 from kovel.core.story.covers import three_points
 from kovel.core.story.lined_page import lined
-from kovel.core.story.model import Refused, Story
+from kovel.core.story.model import Cover, Refused, Story, Tether
+from kovel.core.story.patch import cover_from, cover_row
 from kovel.core.story.removals import taken_out
 from kovel.core.story.seams import seams
+from kovel.core.story.settings import Values
 from kovel.core.words.transcript import Word, lines, words_in
 from tests.core.stories import EMPTY, SOURCES, R, do, three
 
@@ -338,3 +340,13 @@ def test_what_was_taken_out_between_two_pieces() -> None:
     assert gone(do(s, "insert_card", at=50, length=5)) == [(155, 6, 30)] and gone(
         do(s, "insert_space", at=150, length=5)
     ) == [(50, 1, 20)]
+
+
+def test_a_cover_kept_before_covers_had_groups_is_read_as_it_was() -> None:
+    """The three forms a row has had, as journals and archives hold them. Common practice, no source."""
+    settings = {"opacity": 50}
+    now = cover_row(Cover(4, 2, 10, 30, Tether(1, 5), 2, settings=Values.from_json(settings)))
+    assert now == [4, 2, 10, 30, 1, 5, 2, 0, settings]
+    assert cover_from(now) == cover_from([4, 2, 10, 30, 1, 5, 2, settings])
+    assert cover_from([*now[:7], 9, settings]).group == 9
+    assert cover_from([4, 2, 10, 30, 1, 5, 2, 1, 60]).settings.to_json() == {"natural": True, "span": 60}

@@ -18,8 +18,7 @@ DIGITS = 15  # of one: more than any number of ours has
 
 def ids_in(text: str) -> list[int]:
     """The numbers of an address, comma between; what is none is passed over."""
-    parts = (part for part in text.split(",")[:MOST_IDS])
-    return [int(part) for part in parts if part.isdecimal() and len(part) <= DIGITS]
+    return [int(part) for part in text.split(",")[:MOST_IDS] if part.isdecimal() and len(part) <= DIGITS]
 
 
 class Sent(BaseModel):

@@ -147,6 +147,8 @@ PICTURE = (
     Key("T", "choose the next one of the lane, Shift the one before", {"T": "next", "Shift T": "last"}),
     Key("A", "choose all of the same recording", {"A": "alike"}),
     EVERY,
+    Key("M", "marker at the playhead", {"M": "marker"}),
+    MARKERS,
     Key("Shift", "with a click: choose more; with an arrow: five frames"),
     Key(
         "+ -",

@@ -222,7 +222,7 @@ def about(story: Story, sources: Sources, items: list[Item]) -> list[str]:
     if isinstance(clip, Cover) and clip.source == TITLE:
         name = clip.title.replace("\n", " / ")
     if len(items) > 1:
-        return [f"{len(items)} things", name + " and others"]
+        return [f"{len(items)} clips", name + " and others"]
     what = "piece" if isinstance(clip, Piece) else kind_of(clip) if isinstance(clip, Cover) else clip.kind
     tied = ""
     if isinstance(clip, (Cover, Sound)):

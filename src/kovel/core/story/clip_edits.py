@@ -139,7 +139,7 @@ def trim_clips(story: Story, sources: Sources, items: list[int], edge: str, delt
 def slip_clips(story: Story, sources: Sources, items: list[int], delta: int) -> Edit:
     """Show another part of each recording in the same place. Positive: later material."""
     if delta == 0:
-        raise Refused("They are already there.")
+        raise Refused("The clips show that part already.")
     return _on_all(
         story,
         sources,
@@ -191,9 +191,8 @@ def _on_all(
     def told(done: list[int]) -> str:
         return f"{in_words(story, [*changed, *(item for item in done if item not in of_pieces)])}: {did}"
 
-    return step_by_step(
-        story, sources, [*(item for item in items if item not in of_pieces), *[p.id for p in pieces][:1]], step, told
-    )
+    laid = [item for item in items if item not in of_pieces]
+    return step_by_step(story, sources, [*laid, *(this_piece.id for this_piece in pieces[:1])], step, told)
 
 
 def _laid(story: Story, items: Iterable[int]) -> list[Cover | Sound]:
@@ -212,7 +211,7 @@ def move_clips(story: Story, sources: Sources, items: list[int], delta: int) -> 
     cover   [a]   [b]      by +2    ->    ..[a]   [b]
     """
     if delta == 0:
-        raise Refused("They are already there.")
+        raise Refused("The clips are already there.")
     laid = _laid(story, items)
     draft, moved = moved_by(story, [clip.id for clip in laid], delta)
     summary = f"{in_words(story, moved)} moved {_way(delta)}"

@@ -205,7 +205,7 @@ def overwrite_several(story: Story, sources: Sources, at: int, ranges: list[list
          [C)[D)
     """
     if not ranges or any(len(span) != 3 for span in ranges):
-        raise Refused("There is nothing to put in. Choose something first.")
+        raise Refused("There is nothing to overwrite with. Pick bites or shots up in the shelf first.")
     refuse_locked(story, DIALOGUE)
     new_pieces = [new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
     place_in(story, at)
@@ -220,7 +220,7 @@ def overwrite_several(story: Story, sources: Sources, at: int, ranges: list[list
         story,
         placed(mid, piece_index, new_pieces),
         sources,
-        f"{count} written over {frames_in_words(total)} {where_it_goes(story, at)}",
+        f"{count} over {clock(at, story.rate)} to {clock(at + total, story.rate)}",
         split=split,
         made=made,
         playhead=at + total,

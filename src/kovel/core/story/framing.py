@@ -110,7 +110,7 @@ def push(
     if not changed_items:
         raise Refused("Choose something first." if not items else "It moves like that already.")
     one = next(iter(changed_items))
-    item_names = name_of(sources, story.item(one)) if len(changed_items) == 1 else f"{len(changed_items)} things"
+    item_names = name_of(sources, story.item(one)) if len(changed_items) == 1 else f"{len(changed_items)} clips"
     moving = changed_items[one]
     first_, last_ = (on_line(moving.settings["zoom"], end) for end in _ends(moving))  # type: ignore[arg-type]
     summary = (
@@ -344,7 +344,7 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
             if len(items) == 1
             else "They are shown as they were filmed already."
         )
-    item_names = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
+    item_names = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} clips"
     return settle(
         story, story.with_items(changed), sources, f"{item_names}: framing and look as filmed", made=tuple(changed)
     )

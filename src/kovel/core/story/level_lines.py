@@ -91,7 +91,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
             if leveled_items
             else "Choose something first."
         )
-    item_names = name_of(sources, leveled_items[0]) if len(leveled_items) == 1 else f"{len(leveled_items)} things"
+    item_names = name_of(sources, leveled_items[0]) if len(leveled_items) == 1 else f"{len(leveled_items)} clips"
     now_at = (
         f", now {level_told(new_story, sources, new_story.item(leveled_items[0].id))}"
         if len(leveled_items) == 1

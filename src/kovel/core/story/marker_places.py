@@ -26,6 +26,8 @@ def _followed(new_story: Story, split: Mapping[int, tuple[int, ...]], marker: Ma
     if not piece_id or new_story.at_of(marker.tether) is not None:
         return marker
     parts = set(split.get(piece_id, ()))
-    of_source = [piece for piece in new_story.pieces if piece.source == marker.source and piece.holds(moment)]
-    now = next((piece for piece in of_source if piece.id in parts), next(iter(of_source), None))
-    return marker if now is None or marker.source is None else replace(marker, tether=Tether(now.id, moment))
+    with_word = [piece for piece in new_story.pieces if piece.source == marker.source and piece.holds(moment)]
+    now = next((piece for piece in with_word if piece.id in parts), None)
+    if now is None and marker.source is not None:  # a card or a gap is found by its parts alone
+        now = next(iter(with_word), None)
+    return marker if now is None else replace(marker, tether=Tether(now.id, moment))

@@ -372,7 +372,7 @@ def _with_several_channels(items: Iterable[Item], sources: Sources) -> list[Item
 
 def _did_on(draft_story: Story, sources: Sources, items: Sequence[Item], setting: Setting, value: Value | None) -> str:
     """What was done to these in the draft: of one that was made louder, what its level is now."""
-    what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
+    what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} clips"
     if setting.name in ("level", "level_alone") and len(items) == 1:
         return f"{what}: level {level_told(draft_story, sources, draft_story.item(items[0].id))}"
     return _did(what, setting, value)

@@ -255,7 +255,7 @@ def selection(
     request: Request,
     project: int,
     items: str = "",
-    range: str = "",
+    stretch: str = "",
     marks: str = "",
     marked: str = "",
     seam: str = "",
@@ -265,13 +265,13 @@ def selection(
     data_folder = web(request).data
     story = opened(request, project).story
     ids = ids_in(items)
-    stretch, marked_stretch = _stretch(range, story), _stretch(marks, story)
+    selected, marked_stretch = _stretch(stretch, story), _stretch(marks, story)
     if seam:
         bar = SelectionBar("A seam is selected: the seam desk below is for it. Esc clears the selection.")
-    elif stretch:
-        said = "" if marked else " ".join(w.text for _, _, w in words_around(data_folder, story, *stretch))
+    elif selected:
+        said = "" if marked else " ".join(word.text for _, _, word in words_around(data_folder, story, *selected))
         note = "the marks were set last: edits are about them, not about the selection" if marked and ids else ""
-        bar = of_range(story, *stretch, said, note)
+        bar = of_range(story, *selected, said, note)
     else:
         names = {recording.id: recording.name for recording in recordings.of_project(data_folder.db, project)}
         note = "selected last, so edits leave the marks alone" if marked_stretch and ids else ""

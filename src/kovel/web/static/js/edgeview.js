@@ -6,6 +6,19 @@ import { Frames } from "./picture.js";
 const WORDS = 6; // that are shown of each side
 
 /**
+ * How far an edge or a seam can be dragged, in frames: as far as the recordings go, and a frame of each piece stays.
+ * @typedef {{length: number, before: number, after: number}} Reach a piece, and what its recording has beyond its ends
+ * @param {string} edge `in` of the piece after the cut, `out` of the one before it, or both: `roll`
+ * @param {Reach|null} left the piece before the cut @param {Reach|null} right the piece after it
+ * @returns {[least: number, most: number]}
+ */
+export function reach(edge, left, right) {
+  const grows = left && edge !== "in" ? [1 - left.length, left.after] : [-Infinity, Infinity],
+    shrinks = right && edge !== "out" ? [-right.before, right.length - 1] : [-Infinity, Infinity];
+  return [Math.max(grows[0], shrinks[0]), Math.min(grows[1], shrinks[1])];
+}
+
+/**
  * @typedef {{source: number, start: number, length: number}} Side a piece that is seen at the speed it was shot at:
  *   its recording, the frame of its clock it begins with, its length in story frames
  */

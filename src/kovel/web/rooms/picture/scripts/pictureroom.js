@@ -8,6 +8,7 @@ import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { allEdits } from "/static/js/alledits.js";
 import { laneList } from "/static/js/lanelist.js";
+import { markerList } from "/static/js/markerlist.js";
 import { roomChoice, roomEdits, roomLends } from "/static/js/roomedits.js";
 import { settingsPanel } from "/static/js/settingspanel.js";
 import { levels, safe } from "./overpicture.js";
@@ -280,6 +281,12 @@ onKeys({
   faces: acts.faces,
   copy,
   paste,
+  marker: () => edit("add_marker", { at: player.frame }),
+  markers: markerList(
+    story,
+    (command, params) => edit(command, params),
+    (frame) => seek(frame),
+  ),
   every: () => {
     const kind = first()?.kind ?? "piece";
     for (const el of shots()) if (about(el).kind === kind) chosen.add(about(el).id);

@@ -1,5 +1,5 @@
 // Pieces taken by their edges on the strip: an edge trims, a seam rolls; what is seen and said there is shown.
-import { EdgeView } from "/static/js/edgeview.js";
+import { EdgeView, reach } from "/static/js/edgeview.js";
 
 const SEAM = 3; // pixels to either side of a seam
 const EDGE = 9;
@@ -29,7 +29,8 @@ export function pieceEdges(strip, room) {
   }
 
   const shown = (/** @type {Block|undefined} */ b) => (b && b.source && b.run === 1 ? b : null),
-    reach = (/** @type {number|null} */ frames) => frames ?? Infinity;
+    reaching = (/** @type {Block|undefined} */ b) =>
+      b ? { length: b.length, before: b.before ?? Infinity, after: b.after ?? Infinity } : null;
 
   /**
    * An edge moved by `by` frames, as far as it can be: drawn, and how far it is. @param {string} what
@@ -38,15 +39,7 @@ export function pieceEdges(strip, room) {
   function draft(what, b, by) {
     const before = what === "out" ? b : beside(b, -1),
       after = what === "out" ? beside(b, 1) : b,
-      rolls = what === "roll",
-      least = Math.max(
-        what === "in" ? -reach(after.before) : 1 - before.length,
-        rolls ? -reach(after.before) : -Infinity,
-      ),
-      most = Math.min(
-        what === "out" ? reach(before.after) : after.length - 1,
-        rolls ? reach(before.after) : Infinity,
-      ),
+      [least, most] = reach(what, reaching(before), reaching(after)),
       delta = Math.max(least, Math.min(most, by));
     if (what !== "in") strip.drafts.set(before.id, { length: before.length + delta });
     if (what !== "out")

@@ -22,7 +22,7 @@ export function selectionBar({ base, choice, edits, edit }) {
       words = choice.marked || !ids.length ? range : null,
       about = new URLSearchParams({ items: ids.join(","), marked: choice.marked ? "1" : "" });
     if (choice.what?.kind === "seam" && !choice.marked) about.set("seam", "1");
-    if (words) about.set("range", words.join("-"));
+    if (words) about.set("stretch", words.join("-"));
     if (choice.marks.a !== null && choice.marks.b !== null) about.set("marks", `${choice.marks.a}-${choice.marks.b}`);
     const nothing = !ids.length && !words && choice.what?.kind !== "seam";
     if (nothing && empty) return; // it says so already

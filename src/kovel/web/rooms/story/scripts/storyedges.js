@@ -1,7 +1,7 @@
 // Seams and edges dragged on the page: a seam rolls, an edge trims. What would be seen and said there is shown, and the
 // edit goes to the server when it is let go.
 import { $, $$, inside, num } from "/static/js/dom.js";
-import { EdgeView } from "/static/js/edgeview.js";
+import { EdgeView, reach } from "/static/js/edgeview.js";
 
 const FAR = 3; // pixels until it is a drag and no click
 
@@ -30,27 +30,23 @@ export function edgeDragging(scroll, { sheet, px, project, player, choice, snapp
     return frames === undefined || frames === "None" ? Infinity : num(frames);
   }
 
+  /** @param {HTMLElement|null} el @param {{length: number}|undefined} piece */
+  const reaching = (el, piece) =>
+    piece ? { length: piece.length, before: handle(el, "in"), after: handle(el, "out") } : null;
+
   /** @param {HTMLElement} el */
   function taken(el) {
     const rows = choice.pieces(),
       id = num(el.dataset.right ?? /** @type {any} */ (el.closest(".piece"))?.dataset.piece),
       index = rows.findIndex((/** @type {{ id: number; }} */ piece) => piece.id === id),
       rolls = el.matches(".seam"),
-      edge = rolls ? "roll" : el.dataset.edge,
+      edge = rolls ? "roll" : String(el.dataset.edge),
       at = rows[index].at + (edge === "out" ? rows[index].length : 0),
       before = edge === "out" ? rows[index] : rows[index - 1],
       after = edge === "out" ? rows[index + 1] : rows[index],
       left = drawn(before?.id),
       right = drawn(after?.id);
-    // as far as the recordings go, and a frame of each piece stays
-    const least = Math.max(
-        edge === "in" ? -handle(right, "in") : 1 - before.length,
-        rolls ? -handle(right, "in") : -Infinity,
-      ),
-      most = Math.min(
-        edge === "out" ? handle(left, "out") : after.length - 1,
-        rolls ? handle(left, "out") : Infinity,
-      );
+    const [least, most] = reach(edge, reaching(left, before), reaching(right, after));
     return { el, id, edge, at, left: side(left), right: side(right), least, most, delta: 0, moved: false };
   }
 
